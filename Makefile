@@ -1,0 +1,39 @@
+# Neogenesis: make setup | demo | demo-offscreen | test | lint | bench | screenshots
+VENV   := .venv
+PYTHON := $(VENV)/bin/python
+STAMP  := $(VENV)/.ready
+
+.PHONY: setup demo demo-offscreen test lint bench screenshots clean
+
+setup: $(STAMP)
+
+$(STAMP): requirements/runtime.txt requirements/development.txt packaging/debian-packages.txt pyproject.toml
+	sh packaging/setup-system
+	test -x $(PYTHON) || python3 -m venv $(VENV)
+	$(PYTHON) -m pip install --quiet --disable-pip-version-check -r requirements/development.txt setuptools==80.9.0
+	$(PYTHON) -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	touch $(STAMP)
+
+demo: $(STAMP)
+	$(VENV)/bin/neogenesis demo
+
+demo-offscreen: $(STAMP)
+	QT_QPA_PLATFORM=offscreen $(PYTHON) -m neogenesis.app.pictures build/pictures
+
+lint: $(STAMP)
+	$(VENV)/bin/ruff check src tests
+	$(VENV)/bin/ruff format --check src tests
+	$(VENV)/bin/mypy
+	$(VENV)/bin/lint-imports
+
+test: lint
+	QT_QPA_PLATFORM=offscreen $(VENV)/bin/pytest
+
+bench: $(STAMP)
+	$(PYTHON) -m tests.bench
+
+screenshots: $(STAMP)
+	QT_QPA_PLATFORM=offscreen $(PYTHON) -m neogenesis.app.pictures docs/screenshots
+
+clean:
+	rm -rf build $(VENV)

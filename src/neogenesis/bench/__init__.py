@@ -1,0 +1,1 @@
+"""The outside world: drives, simulated drives, filesystem utilities, worker processes. No window."""

@@ -1,0 +1,44 @@
+"""What is known of a volume."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from neogenesis.core.extent import Extents
+
+VolumeKind = Literal[
+    "ntfs", "ext4", "ext3", "ext2", "vfat", "exfat", "btrfs", "xfs", "apfs", "hfsplus", "swap", "luks", "fve",
+    "lvm", "raid", "none"
+]  # fmt: skip
+SystemFamily = Literal["nt", "linux", "meridian"]
+
+#: Kinds that the engine can give another size; the others are carried as they are.
+RESIZABLE_KINDS = frozenset({"ntfs", "ext4", "ext3", "ext2", "vfat"})
+
+
+@dataclass(frozen=True, slots=True)
+class Volume:
+    """`size_bytes` is the volume's own size, at most its partition's.
+
+    `used_bytes` is what its allocation map counts; `allocation` are the ranges that a copy must carry (they
+    include what no map counts, such as a backup boot sector), relative to the volume, or None when the volume
+    is not understood. `smallest_bytes` is the size to which it can safely be shrunk. `fault` says in words why
+    a volume that was recognised could not be read.
+    """
+
+    kind: VolumeKind
+    size_bytes: int
+    label: str = ""
+    uuid: str = ""
+    block_bytes: int = 0
+    used_bytes: int = 0
+    smallest_bytes: int = 0
+    dirty: bool = False
+    hibernated: bool = False
+    encrypted: bool = False
+    system_family: SystemFamily | None = None
+    system_name: str = ""
+    has_loader: bool = False
+    allocation: Extents | None = None
+    fault: str = ""

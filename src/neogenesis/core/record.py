@@ -1,0 +1,86 @@
+"""Our JSON records: strict on the way in, complete on disk or not at all on the way out.
+
+Every record carries a schema name with a version. Inside the program a record that was read is trusted.
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any, TypeVar
+
+import msgspec
+
+from neogenesis.core.errors import BadRecord
+
+T = TypeVar("T")
+_LARGEST_BYTES = 1 << 31
+
+
+class Record(msgspec.Struct, frozen=True, kw_only=True):
+    """Base of everything that crosses a boundary; fields that a later version adds are ignored."""
+
+
+def to_json(record: Any) -> bytes:
+    """Readable UTF-8 JSON, two spaces deep, with a final line feed."""
+    return msgspec.json.format(msgspec.json.encode(record), indent=2) + b"\n"
+
+
+def from_json(text: bytes, kind: type[T], what: str) -> T:
+    """The record of `kind` in `text`; raises BadRecord in words that name `what`."""
+    try:
+        record = msgspec.json.decode(text, type=kind)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        raise BadRecord(
+            f"The {what} is damaged or not one of ours ({error}); nothing was written.",
+            f"Make the {what} again or restore it from a copy.",
+        ) from error
+    expected = kind.__struct_fields__ and getattr(kind, "SCHEMA", None)
+    found = getattr(record, "schema", None)
+    if expected and found != expected:
+        raise BadRecord(
+            f"The {what} has the schema “{found}” where “{expected}” was expected; nothing was written.",
+            "Give the right file, or use the version of the program that wrote it.",
+        )
+    return record
+
+
+def load(path: Path, kind: type[T], what: str) -> T:
+    """Read and validate a record; raises BadRecord when it is missing, too large, damaged or of another kind."""
+    try:
+        if path.stat().st_size > _LARGEST_BYTES:
+            raise BadRecord(f"The {what} “{path.name}” is too large to be one of ours.", "Give the right file.")
+        text = path.read_bytes()
+    except OSError as error:
+        raise BadRecord(
+            f"The {what} “{path}” cannot be read ({error.strerror}); nothing was written.", "Check the name."
+        ) from error
+    return from_json(text, kind, f"{what} “{path.name}”")
+
+
+def save(path: Path, record: Any) -> None:
+    """Replace `path` so that a cut leaves the old file or the whole new one."""
+    save_bytes(path, to_json(record))
+
+
+def save_bytes(path: Path, data: bytes) -> None:
+    """As `save`, for bytes of any kind. Raises BadRecord when the place cannot be written."""
+    temporary = path.with_name(f".{path.name}.new")
+    try:
+        with temporary.open("wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        temporary.replace(path)
+        sync_folder(path.parent)
+    except OSError as error:
+        raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
+
+
+def sync_folder(folder: Path) -> None:
+    """Make a rename inside `folder` survive a power cut."""
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

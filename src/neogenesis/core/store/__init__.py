@@ -1,0 +1,21 @@
+"""Places that hold bytes: files, block devices, ranges of other stores, memory.
+
+A `ReadableStore` has no way to write: a sealed drive is one. Only a `WritableStore` can change anything.
+"""
+
+from neogenesis.core.store.base import ReadableStore, WritableStore
+from neogenesis.core.store.file import FileStore, SealedFileStore
+from neogenesis.core.store.memory import MemoryStore
+from neogenesis.core.store.overlay import OverlayStore
+from neogenesis.core.store.view import RangeView, WritableRangeView
+
+__all__ = [
+    "FileStore",
+    "MemoryStore",
+    "OverlayStore",
+    "RangeView",
+    "ReadableStore",
+    "SealedFileStore",
+    "WritableRangeView",
+    "WritableStore",
+]

@@ -1,0 +1,53 @@
+"""What every store can do. All reads and writes are positional; there is no cursor to share."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+
+from neogenesis.core.errors import ReadFailed
+from neogenesis.core.extent import Extents
+
+
+class ReadableStore(ABC):
+    """Bytes [0, size_bytes) that can be read from several threads at once."""
+
+    size_bytes: int
+    sector_size: int
+
+    @abstractmethod
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        """Fill all of `buffer` from `offset`; raises ReadFailed for any byte that cannot be had."""
+
+    def extents_with_data(self) -> Extents:
+        """Ranges that may hold something other than zeros; a store that cannot tell says all of it."""
+        return Extents.whole(self.size_bytes)
+
+    def close(self) -> None:
+        """Give back what the store holds open."""
+
+    def read(self, offset: int, length: int) -> bytes:
+        """`length` bytes from `offset`; raises ReadFailed when they lie outside or cannot be read."""
+        if offset < 0 or length < 0 or offset + length > self.size_bytes:
+            raise ReadFailed(offset, length, "outside the drive")
+        buffer = bytearray(length)
+        self.read_into(offset, memoryview(buffer))
+        return bytes(buffer)
+
+
+class WritableStore(ReadableStore):
+    """A store that may be changed. What was written is certain only after `sync`."""
+
+    #: Writing zeros costs nothing and leaves a hole.
+    makes_holes = False
+
+    @abstractmethod
+    def write(self, offset: int, data: memoryview | bytes) -> None:
+        """Put all of `data` at `offset`; raises WriteFailed."""
+
+    @abstractmethod
+    def write_zeros(self, start: int, end: int) -> None:
+        """Make [start, end) read as zeros in the cheapest way the store has; raises WriteFailed."""
+
+    @abstractmethod
+    def sync(self) -> None:
+        """Return when everything written before is on the medium; raises WriteFailed."""

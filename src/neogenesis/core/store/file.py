@@ -1,0 +1,190 @@
+"""Raw image files and block devices through file descriptors."""
+
+from __future__ import annotations
+
+import ctypes
+import errno
+import fcntl
+import os
+import stat
+import struct
+from pathlib import Path
+
+import numpy as np
+
+from neogenesis.core.errors import BadArgument, ReadFailed, Refused, WriteFailed
+from neogenesis.core.extent import Extents
+from neogenesis.core.store.base import ReadableStore, WritableStore
+
+_BLKGETSIZE64, _BLKSSZGET, _BLKZEROOUT, _BLKRRPART, _BLKROGET = 0x80081272, 0x1268, 0x127F, 0x125F, 0x125E
+_KEEP_SIZE, _PUNCH_HOLE = 1, 2
+_GONE = {errno.ENODEV, errno.ENXIO, errno.ENOMEDIUM, errno.ESHUTDOWN}
+_libc = ctypes.CDLL(None, use_errno=True)
+
+
+def _measure(descriptor: int) -> tuple[int, int, bool]:
+    """Size in bytes, sector size, and whether it is a block device."""
+    mode = os.fstat(descriptor).st_mode
+    if stat.S_ISBLK(mode):
+        size = struct.unpack("Q", fcntl.ioctl(descriptor, _BLKGETSIZE64, b"\0" * 8))[0]
+        sector = struct.unpack("i", fcntl.ioctl(descriptor, _BLKSSZGET, b"\0" * 4))[0]
+        return size, sector, True
+    return os.fstat(descriptor).st_size, 512, False
+
+
+class SealedFileStore(ReadableStore):
+    """A file or block device opened read-only. It holds a shared lock, so no transfer can write to it."""
+
+    def __init__(self, path: Path, sector_size: int | None = None, flags: int = os.O_RDONLY) -> None:
+        self.path = path
+        try:
+            self._descriptor = os.open(path, flags | os.O_CLOEXEC)
+        except OSError as error:
+            raise _cannot_open(path, error) from error
+        try:
+            self.mode = os.fstat(self._descriptor).st_mode
+            if not (stat.S_ISREG(self.mode) or stat.S_ISBLK(self.mode)):
+                raise BadArgument(f"“{path}” is neither a drive nor an image of one.", "Name a block device or a file.")
+            self.size_bytes, own_sector_size, self.is_block_device = _measure(self._descriptor)
+            self.sector_size = sector_size or own_sector_size
+            self._lock(fcntl.LOCK_EX if flags & os.O_RDWR else fcntl.LOCK_SH)
+        except BaseException:
+            os.close(self._descriptor)
+            raise
+
+    def _lock(self, kind: int) -> None:
+        try:
+            fcntl.flock(self._descriptor, kind | fcntl.LOCK_NB)
+        except OSError as error:
+            raise Refused(
+                "in-use",
+                f"“{self.path}” is in use by another transfer; nothing was written.",
+                "Wait until it has ended, or stop it.",
+            ) from error
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        done, length = 0, len(buffer)
+        while done < length:
+            try:
+                count = os.preadv(self._descriptor, [buffer[done:]], offset + done)
+            except OSError as error:
+                raise ReadFailed(offset + done, length - done, os.strerror(error.errno or 0)) from error
+            if count == 0:
+                raise ReadFailed(offset + done, length - done, "the drive ends here")
+            done += count
+
+    def extents_with_data(self) -> Extents:
+        """Data ranges as the file system under an image file keeps them; a block device says all of it."""
+        if self.is_block_device:
+            return Extents.whole(self.size_bytes)
+        ranges: list[tuple[int, int]] = []
+        at = 0
+        while at < self.size_bytes:
+            try:
+                start = os.lseek(self._descriptor, at, os.SEEK_DATA)
+                at = os.lseek(self._descriptor, start, os.SEEK_HOLE)
+            except OSError as error:
+                if error.errno == errno.ENXIO:  # no data from here to the end
+                    break
+                return Extents.whole(self.size_bytes)
+            ranges.append((start, at))
+        return Extents.of(ranges).clipped(0, self.size_bytes)
+
+    def forget_cached(self, start: int, end: int) -> None:
+        """Drop what the kernel keeps of [start, end), so that the next read asks the medium."""
+        os.posix_fadvise(self._descriptor, start, end - start, os.POSIX_FADV_DONTNEED)
+
+    def still_there(self) -> bool:
+        """Whether the drive still answers with the size it had."""
+        try:
+            return _measure(self._descriptor)[0] == self.size_bytes
+        except OSError:
+            return False
+
+    def close(self) -> None:
+        if self._descriptor >= 0:
+            os.close(self._descriptor)
+            self._descriptor = -1
+
+
+class FileStore(SealedFileStore, WritableStore):
+    """A file or block device opened for writing, with an exclusive lock that dies with the process."""
+
+    def __init__(self, path: Path, sector_size: int | None = None) -> None:
+        flags = os.O_RDWR
+        if path.is_block_device():
+            flags |= os.O_EXCL  # the kernel refuses when it is mounted
+        super().__init__(path, sector_size, flags)
+        if self.is_block_device and struct.unpack("i", fcntl.ioctl(self._descriptor, _BLKROGET, b"\0" * 4))[0]:
+            self.close()
+            raise Refused("read-only", f"“{path}” is switched to read-only; nothing was written.", "Unlock it.")
+        self.makes_holes = not self.is_block_device
+
+    def write(self, offset: int, data: memoryview | bytes) -> None:
+        view = memoryview(data)
+        done = 0
+        while done < len(view):
+            try:
+                count = os.pwrite(self._descriptor, view[done:], offset + done)
+            except OSError as error:
+                raise _write_failed(offset + done, error) from error
+            if count == 0:
+                raise WriteFailed(offset + done, "it takes no more bytes")
+            done += count
+
+    def write_zeros(self, start: int, end: int) -> None:
+        if end <= start:
+            return
+        if not self.is_block_device:
+            if _libc.fallocate(
+                self._descriptor, _KEEP_SIZE | _PUNCH_HOLE, ctypes.c_int64(start), ctypes.c_int64(end - start)
+            ) == 0:
+                return
+        elif start % 512 == 0 and end % 512 == 0:
+            try:
+                fcntl.ioctl(self._descriptor, _BLKZEROOUT, struct.pack("QQ", start, end - start))
+                return
+            except OSError as error:
+                if error.errno in _GONE:
+                    raise _write_failed(start, error) from error
+        zeros = memoryview(np.zeros(min(end - start, 1 << 20), dtype=np.uint8)).cast("B")
+        while start < end:
+            piece = zeros[: end - start]
+            self.write(start, piece)
+            start += len(piece)
+
+    def sync(self) -> None:
+        try:
+            os.fdatasync(self._descriptor)
+        except OSError as error:
+            raise _write_failed(0, error) from error
+
+    def reread_table(self) -> None:
+        """Ask the kernel to look at the partition table again; image files and busy drives are left alone."""
+        if self.is_block_device:
+            try:
+                fcntl.ioctl(self._descriptor, _BLKRRPART)
+            except OSError:
+                return
+
+
+def _write_failed(offset: int, error: OSError) -> WriteFailed:
+    return WriteFailed(offset, os.strerror(error.errno or 0), error.errno in _GONE)
+
+
+def _cannot_open(path: Path, error: OSError) -> BadArgument | Refused:
+    if isinstance(error, IsADirectoryError) or path.is_dir():
+        return BadArgument(f"“{path}” is a folder, not a drive.", "Name a block device or an image file.")
+    if isinstance(error, FileNotFoundError):
+        return BadArgument(f"There is no drive or image “{path}”.", "Check the name, or connect the drive.")
+    if isinstance(error, PermissionError):
+        return BadArgument(
+            f"No permission to open “{path}”; nothing was read or written.", "Ask for access to it and try again."
+        )
+    if error.errno == errno.EBUSY:
+        return Refused(
+            "mounted", f"“{path}” is mounted or otherwise in use; nothing was written.", "Unmount it first."
+        )
+    if error.errno in (errno.EROFS, errno.EACCES):
+        return Refused("read-only", f"“{path}” cannot be written to; nothing was written.", "Unlock it first.")
+    return BadArgument(f"“{path}” cannot be opened: {os.strerror(error.errno or 0)}.", "Check the drive.")

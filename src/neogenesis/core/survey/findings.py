@@ -1,0 +1,92 @@
+"""What a survey noticed, in words: what it means and what to do."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from neogenesis.core.health import Health
+from neogenesis.core.judgement import judgement
+from neogenesis.core.survey.model import Drive, Finding, PartitionFacts, Severity
+from neogenesis.core.table import Table
+from neogenesis.core.units import both_text
+
+
+def all_findings(
+    drive: Drive,
+    table: Table,
+    partitions: Sequence[PartitionFacts],
+    faults: Mapping[int, str],
+    health: Health,
+) -> tuple[Finding, ...]:
+    """Findings about the drive first, then by partition."""
+    found = [
+        Finding(code=p.code, severity=p.severity, text=p.text, remedy=p.remedy, partition=p.partition)
+        for p in table.problems
+    ]
+    if drive.size_bytes == 0:
+        found.append(_finding("drive-empty", "stop", "The drive has no bytes at all.", "Check cable and dock."))
+    elif table.kind == "none" and not partitions:
+        found.append(
+            _finding("no-table", "note", "The drive holds no partition table that could be read.",
+                     "If it should, do not write to it: image it exactly.")
+        )  # fmt: skip
+    if drive.mounted:
+        found.append(
+            _finding("mounted", "caution", "The drive is in use by this machine.",
+                     "Unmount it, so that nothing changes while it is read.")
+        )  # fmt: skip
+    if health.verdict == "failing":
+        found.append(
+            _finding("health-failing", "stop", f"The drive is failing: {', '.join(health.reasons)}.",
+                     "Do not keep testing it. Image it first, gently, and decide from the image.")
+        )  # fmt: skip
+    elif health.verdict == "watch":
+        found.append(_finding("health-watch", "caution", f"Keep an eye on it: {health.reasons[0]}.", "Give it air."))
+    for partition in partitions:
+        found += _of_partition(partition, faults.get(partition.number, ""))
+    return tuple(found)
+
+
+def _finding(code: str, severity: Severity, text: str, remedy: str, partition: int | None = None) -> Finding:
+    return Finding(code=code, severity=severity, text=text, remedy=remedy, partition=partition)
+
+
+def _of_partition(partition: PartitionFacts, fault: str) -> list[Finding]:
+    volume, number, title = partition.volume, partition.number, partition.title
+    found = []
+    if fault:
+        found.append(
+            _finding("volume-damaged", "stop", f"{title}: the volume is damaged. {fault}",
+                     "It can be carried over as it is. Repair it only on the copy.", number)
+        )  # fmt: skip
+    elif volume.hibernated:
+        found.append(
+            _finding("hibernated", "caution", f"{title}: a sleeping system is stored here; its files may be stale.",
+                     "Start the machine, switch fast start off, shut it down fully, then survey again.", number)
+        )  # fmt: skip
+    if volume.dirty and not fault:
+        found.append(
+            _finding("unclean", "caution", f"{title}: the volume is unclean; it was not shut down properly.",
+                     "Start the machine and shut it down fully. It can be copied as it is, but not resized.", number)
+        )  # fmt: skip
+    if volume.encrypted:
+        found.append(
+            _finding("encrypted", "caution", f"{title}: the volume is encrypted; it can only be copied exactly.",
+                     "Better: switch encryption off on the customer's machine, wait until it has finished, copy, "
+                     "check, switch it on again. Ask who holds the recovery key; never write the key down.", number)
+        )  # fmt: skip
+    if volume.kind in ("raid", "lvm"):
+        found.append(
+            _finding(f"{volume.kind}-member", "note", f"{title}: part of a larger set; it is carried as it is.",
+                     "Make sure that every member of the set is moved or stays.", number)
+        )  # fmt: skip
+    size = volume.size_bytes
+    if volume.understood and size and partition.role in ("system", "data"):
+        percent = 100 * volume.used_bytes / size
+        if percent > judgement().fill_caution_percent:
+            found.append(
+                _finding("nearly-full", "note", f"{title} is {percent:.0f} % full: {both_text(volume.used_bytes)} "
+                         f"of {both_text(size)}. That alone explains slowness without a fault.",
+                         "Give it more room on the new drive.", number)
+            )  # fmt: skip
+    return found

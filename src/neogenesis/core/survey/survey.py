@@ -1,0 +1,159 @@
+"""One read-only pass over a drive."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import msgspec
+from blake3 import blake3
+
+from neogenesis.core.extent import Extents
+from neogenesis.core.filesystem import Volume, read_volume
+from neogenesis.core.filesystem.signature import peek
+from neogenesis.core.health import judge
+from neogenesis.core.judgement import judgement
+from neogenesis.core.store import RangeView, ReadableStore
+from neogenesis.core.survey.findings import all_findings
+from neogenesis.core.survey.model import Drive, PartitionFacts, Survey, TableFacts, VolumeFacts
+from neogenesis.core.table import Partition, Table, read_table, type_hint
+from neogenesis.core.table.types import Role
+from neogenesis.core.units import MIB
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """The record, and by partition number what a copy must carry (relative to the partition); None: all of it."""
+
+    survey: Survey
+    allocations: dict[int, Extents | None]
+
+
+def survey_drive(store: ReadableStore, drive: Drive) -> Surveyed:
+    """Survey `store`; damaged contents become findings. Memory stays bounded whatever the size of the drive."""
+    table = read_table(store, drive.sector_size)
+    partitions = table.partitions
+    whole = table.kind == "none" and drive.size_bytes > 0
+    if whole:
+        partitions = (Partition(1, 0, drive.size_bytes, "", ""),)
+    found: list[PartitionFacts] = []
+    allocations: dict[int, Extents | None] = {}
+    faults: dict[int, str] = {}
+    for partition in partitions:
+        volume = _look_inside(store, partition)
+        if whole and volume.kind == "none":
+            continue
+        found.append(_facts(partition, volume, _role(partition, volume)))
+        allocations[partition.number] = volume.allocation
+        if volume.fault:
+            faults[partition.number] = volume.fault
+    found = _guess_encrypted_system(found)
+    health = judge(drive.reading)
+    survey = Survey(
+        drive=drive,
+        table=TableFacts(
+            kind=table.kind,
+            disk_id=table.disk_id,
+            problems=tuple(p.code for p in table.problems),
+            copy=table.copy,
+            entry_count=table.entry_count,
+            boot_code=table.boot_code.rstrip(b"\0") if table.kind != "none" else b"",
+        ),
+        partitions=tuple(found),
+        findings=all_findings(drive, table, found, faults, health),
+        fingerprint=_fingerprint(store, table, found, allocations),
+        health=health,
+    )
+    return Surveyed(survey, allocations)
+
+
+def _look_inside(store: ReadableStore, partition: Partition) -> Volume:
+    size = min(partition.size_bytes, store.size_bytes - partition.start_bytes)
+    hint = type_hint(partition.type_id) if partition.type_id else None
+    if size < 4096 or (hint and hint.role == "reserved"):
+        return Volume("none", max(0, size), smallest_bytes=partition.size_bytes)
+    return read_volume(RangeView(store, partition.start_bytes, size))
+
+
+def _facts(partition: Partition, volume: Volume, role: Role) -> PartitionFacts:
+    return PartitionFacts(
+        number=partition.number,
+        start_bytes=partition.start_bytes,
+        size_bytes=partition.size_bytes,
+        type_id=partition.type_id,
+        unique_id=partition.unique_id,
+        name=partition.name,
+        attributes=partition.attributes,
+        logical=partition.logical,
+        bootable=partition.bootable,
+        role=role,
+        volume=VolumeFacts(
+            kind=volume.kind,
+            size_bytes=volume.size_bytes,
+            label=volume.label,
+            uuid=volume.uuid,
+            block_bytes=volume.block_bytes,
+            used_bytes=volume.used_bytes,
+            smallest_bytes=volume.smallest_bytes,
+            dirty=volume.dirty,
+            hibernated=volume.hibernated,
+            encrypted=volume.encrypted,
+            system_family=volume.system_family,
+            system_name=volume.system_name,
+            understood=volume.allocation is not None,
+        ),
+    )
+
+
+def _role(partition: Partition, volume: Volume) -> Role:
+    hint = type_hint(partition.type_id) if partition.type_id else None
+    if hint and hint.role not in ("unknown", "data"):
+        return hint.role
+    if volume.system_family:
+        return "system"
+    if volume.kind == "swap":
+        return "swap"
+    small = partition.size_bytes <= judgement().startup_largest_bytes
+    if small and (volume.has_loader or partition.bootable) and volume.kind != "none":
+        return "startup"
+    if volume.kind == "none":
+        return "data" if hint and hint.role == "data" else "unknown"
+    return "data"
+
+
+def _guess_encrypted_system(partitions: Sequence[PartitionFacts]) -> list[PartitionFacts]:
+    """On a drive that starts something but shows no system, the largest encrypted volume is taken for it."""
+    roles = {p.role for p in partitions}
+    sealed = [p for p in partitions if p.volume.encrypted]
+    if "system" in roles or not sealed or not roles & {"startup", "reserved"}:
+        return list(partitions)
+    chosen = max(sealed, key=lambda p: p.size_bytes)
+    return [_with_role(p, "system") if p is chosen else p for p in partitions]
+
+
+def _with_role(partition: PartitionFacts, role: Role) -> PartitionFacts:
+    return msgspec.structs.replace(partition, role=role)
+
+
+def _fingerprint(
+    store: ReadableStore,
+    table: Table,
+    partitions: Sequence[PartitionFacts],
+    allocations: dict[int, Extents | None],
+) -> str:
+    digest = blake3(table_fingerprint(store).encode())
+    for partition in partitions:
+        size = min(64 << 10, partition.size_bytes, max(0, store.size_bytes - partition.start_bytes))
+        digest.update(peek(store, partition.start_bytes, size))
+        allocation = allocations[partition.number]
+        if allocation is not None:
+            digest.update(allocation.array.tobytes())
+    return digest.hexdigest()
+
+
+def table_fingerprint(store: ReadableStore) -> str:
+    """What the first and last MiB hold: the mark by which a drive's table is known again."""
+    size = min(MIB, store.size_bytes)
+    digest = blake3(peek(store, 0, size))
+    digest.update(peek(store, store.size_bytes - size, size))
+    return digest.hexdigest()
