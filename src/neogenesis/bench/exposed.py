@@ -22,6 +22,7 @@ from neogenesis.core.errors import NeogenesisError, ToolFailed
 from neogenesis.core.store import ReadableStore, WritableStore
 
 _NAME = "volume"
+_PREFIX = "neogenesis-volume-"
 _MOUNT_SECONDS = 10.0
 
 
@@ -83,14 +84,15 @@ def exposed(store: ReadableStore) -> Iterator[Path]:
         raise _unavailable(str(error)) from error
     if not unmount or not Path("/dev/fuse").exists():
         raise _unavailable("the system has no FUSE")
-    folder = Path(tempfile.mkdtemp(prefix="neogenesis-volume-"))
+    _sweep(unmount)
+    folder = Path(tempfile.mkdtemp(prefix=_PREFIX))
     faults: list[BaseException] = []
 
     def serve() -> None:
         try:
             mfusepy.FUSE(
                 _operations(store), str(folder), foreground=True, nothreads=True, fsname="neogenesis",
-                default_permissions=True, auto_unmount=True,
+                default_permissions=True,
             )  # fmt: skip
         except BaseException as error:  # noqa: BLE001 - handed to the waiting thread below
             faults.append(error)
@@ -110,6 +112,18 @@ def exposed(store: ReadableStore) -> Iterator[Path]:
         thread.join(_MOUNT_SECONDS)
         with contextlib.suppress(OSError):
             folder.rmdir()
+
+
+def _sweep(unmount: str) -> None:
+    """Take away mounts whose process was killed: they answer “not connected” to anyone who asks."""
+    for folder in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
+        try:
+            folder.stat()
+        except OSError as error:
+            if error.errno == errno.ENOTCONN:
+                subprocess.run([unmount, "-u", "-z", str(folder)], capture_output=True, check=False)
+                with contextlib.suppress(OSError):
+                    folder.rmdir()
 
 
 def _unavailable(reason: str) -> ToolFailed:

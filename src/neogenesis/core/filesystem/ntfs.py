@@ -137,21 +137,30 @@ def read_volume(store: ReadableStore, tree: VolumeTree | None) -> Volume:
     used = _used_clusters(store, boot, runs)
     used_bytes = used.total * boot.cluster_bytes
     copied = Extents(used.array * boot.cluster_bytes)
-    backup_at = boot.sectors * boot.sector_bytes
-    tail = min(backup_at + boot.sector_bytes, store.size_bytes)
+    backups = [(at, at + boot.sector_bytes) for at in backup_places(store, boot)]
     # The utility needs room to move what lies behind the new end; a fiftieth and 32 MiB have always sufficed.
     smallest = round_up(used_bytes + used_bytes // 50 + 32 * MIB, MIB)
     return Volume(
         kind="ntfs",
-        size_bytes=min(store.size_bytes, backup_at + boot.sector_bytes),
+        size_bytes=min(store.size_bytes, (boot.sectors + 1) * boot.sector_bytes),
         label=(label_bytes or b"").decode("utf-16-le", "replace"),
         uuid=f"{boot.serial:016X}",
         block_bytes=boot.cluster_bytes,
         used_bytes=used_bytes,
         smallest_bytes=min(smallest, store.size_bytes),
         dirty=bool(flags & _DIRTY_FLAG) or not _journal_is_clean(store, boot),
-        allocation=copied.union(Extents.of([(backup_at, tail)])),
+        allocation=copied.union(Extents.of(backups)),
     )
+
+
+def backup_places(store: ReadableStore, boot: BootSector) -> list[int]:
+    """Where the backup boot sector may stand: behind the counted sectors, and in the partition's last sector.
+
+    They are one place on a volume that fills its partition; systems look at the last sector, some utilities at
+    the other one.
+    """
+    last = store.size_bytes // boot.sector_bytes - 1
+    return sorted({min(boot.sectors, last) * boot.sector_bytes, last * boot.sector_bytes})
 
 
 def _bitmap_runs(store: ReadableStore, boot: BootSector, tree: VolumeTree | None) -> list[tuple[int, int]]:
@@ -211,4 +220,5 @@ def hidden_sector_patches(store: ReadableStore, old_start: int, new_start: int) 
     if boot.hidden_sectors == 0 or boot.hidden_sectors != old_start // boot.sector_bytes:
         return []
     value = struct.pack("<I", new_start // boot.sector_bytes)
-    return [(28, value), (boot.sectors * boot.sector_bytes + 28, value)]
+    backups = [at for at in backup_places(store, boot) if store.read(at, 8) == store.read(0, 8)]
+    return [(at + 28, value) for at in (0, *backups)]

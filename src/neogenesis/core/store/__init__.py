@@ -7,12 +7,14 @@ from neogenesis.core.store.base import ReadableStore, WritableStore
 from neogenesis.core.store.file import FileStore, SealedFileStore
 from neogenesis.core.store.memory import MemoryStore
 from neogenesis.core.store.overlay import OverlayStore
+from neogenesis.core.store.pieces import PieceStore
 from neogenesis.core.store.view import RangeView, WritableRangeView
 
 __all__ = [
     "FileStore",
     "MemoryStore",
     "OverlayStore",
+    "PieceStore",
     "RangeView",
     "ReadableStore",
     "SealedFileStore",

@@ -22,6 +22,9 @@ class ReadableStore(ABC):
         """Ranges that may hold something other than zeros; a store that cannot tell says all of it."""
         return Extents.whole(self.size_bytes)
 
+    def forget_cached(self, start: int, end: int) -> None:
+        """Make the next read of [start, end) ask the medium, where the store has a cache."""
+
     def close(self) -> None:
         """Give back what the store holds open."""
 

@@ -20,6 +20,9 @@ from neogenesis.core.table import Partition, Table, read_table, type_hint
 from neogenesis.core.table.types import Role
 from neogenesis.core.units import MIB
 
+#: Where tables live: so much at either end of a drive.
+TABLE_AREA_BYTES = MIB
+
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
@@ -141,7 +144,7 @@ def _fingerprint(
     partitions: Sequence[PartitionFacts],
     allocations: dict[int, Extents | None],
 ) -> str:
-    digest = blake3(table_fingerprint(store).encode())
+    digest = blake3(table_mark(store).encode())
     for partition in partitions:
         size = min(64 << 10, partition.size_bytes, max(0, store.size_bytes - partition.start_bytes))
         digest.update(peek(store, partition.start_bytes, size))
@@ -151,9 +154,8 @@ def _fingerprint(
     return digest.hexdigest()
 
 
-def table_fingerprint(store: ReadableStore) -> str:
-    """What the first and last MiB hold: the mark by which a drive's table is known again."""
-    size = min(MIB, store.size_bytes)
-    digest = blake3(peek(store, 0, size))
-    digest.update(peek(store, store.size_bytes - size, size))
-    return digest.hexdigest()
+def table_mark(store: ReadableStore) -> str:
+    """Digests of the first and the last MiB, 32 hexadecimal digits each: by these a drive's table is known again."""
+    size = min(TABLE_AREA_BYTES, store.size_bytes)
+    head, tail = peek(store, 0, size), peek(store, store.size_bytes - size, size)
+    return blake3(head).hexdigest()[:32] + blake3(tail).hexdigest()[:32]

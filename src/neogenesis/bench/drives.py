@@ -1,0 +1,156 @@
+"""Opening whatever a DRIVE argument names, and saying who it is.
+
+A drive is a block device, a raw image, or a simulated drive. Whoever reads gets a sealed store.
+"""
+
+from __future__ import annotations
+
+import os
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from neogenesis.bench.mounts import in_use
+from neogenesis.bench.simulated import SimulatedDrive, SimulatedTarget, load_spec
+from neogenesis.core.errors import BadArgument, Refused
+from neogenesis.core.store import FileStore, ReadableStore, SealedFileStore, WritableStore
+from neogenesis.core.survey import Drive
+from neogenesis.core.table import guess_sector_size
+
+SIMULATED_SUFFIX = ".drive.json"
+_QCOW_MAGIC = b"QFI\xfb"
+
+
+@dataclass(frozen=True, slots=True)
+class OpenDrive:
+    """An open drive and who it is."""
+
+    drive: Drive
+    store: ReadableStore
+
+    def close(self) -> None:
+        self.store.close()
+
+
+@dataclass(frozen=True, slots=True)
+class OpenTarget:
+    """A drive opened for writing."""
+
+    drive: Drive
+    store: WritableStore
+
+    def close(self) -> None:
+        self.store.close()
+
+
+def open_sealed(name: str, sector_size: int | None = None) -> OpenDrive:
+    """Open a drive that can only be read. Raises BadArgument or Refused in words."""
+    path = Path(name)
+    if name.endswith(SIMULATED_SUFFIX):
+        store = SimulatedDrive(path)
+        return OpenDrive(_simulated(path, store), store)
+    sealed = SealedFileStore(path, sector_size)
+    try:
+        if not sealed.is_block_device:
+            if sealed.size_bytes >= 4 and sealed.read(0, 4) == _QCOW_MAGIC:
+                raise BadArgument(f"“{name}” is a compressed image; it cannot be opened as a drive yet.",
+                                  "Give a raw image or a block device.")  # fmt: skip
+            sealed.sector_size = sector_size or guess_sector_size(sealed)
+        return OpenDrive(_real(path, sealed), sealed)
+    except BaseException:
+        sealed.close()
+        raise
+
+
+def open_target(name: str, sector_size: int) -> OpenTarget:
+    """Open a drive for writing, exclusively. `sector_size` is the plan's; an image file has none of its own."""
+    path = Path(name)
+    if name.endswith(SIMULATED_SUFFIX):
+        simulated = SimulatedTarget(path)
+        return OpenTarget(_simulated(path, simulated), simulated)
+    mounted = in_use(path)
+    if mounted:
+        raise Refused("mounted", f"“{name}” is mounted or in use ({mounted}); nothing was written.",
+                      "Unmount it, after making sure that it is the right one.")  # fmt: skip
+    store = FileStore(path)
+    if not store.is_block_device:
+        store.sector_size = sector_size
+    return OpenTarget(_real(path, store), store)
+
+
+def _simulated(path: Path, store: SimulatedDrive) -> Drive:
+    spec = store.spec
+    image = (path.parent / spec.image).resolve()
+    return Drive(
+        path=str(path.resolve()),
+        size_bytes=store.size_bytes,
+        sector_size=spec.sector_size,
+        model=spec.model,
+        serial=spec.serial,
+        bus=spec.bus,
+        rotational=spec.rotational,
+        mounted=spec.mounted or bool(in_use(image)),
+        changed_ns=image.stat().st_mtime_ns,
+        reading=spec.health,
+    )
+
+
+def _real(path: Path, store: SealedFileStore) -> Drive:
+    resolved = path.resolve()
+    common = {"path": str(resolved), "size_bytes": store.size_bytes, "sector_size": store.sector_size,
+              "mounted": bool(in_use(path))}  # fmt: skip
+    if not store.is_block_device:
+        return msgspec.convert({**common, "changed_ns": path.stat().st_mtime_ns}, Drive)
+    number = os.stat(resolved).st_rdev
+    device = f"{os.major(number)}:{os.minor(number)}"
+    system = Path("/sys/dev/block") / device
+    known = _udev(device)
+    rotational = _text(system / "queue/rotational") == "1" and not resolved.name.startswith("loop")
+    return msgspec.convert(
+        {
+            **common,
+            "model": known.get("ID_MODEL", "").replace("_", " ") or _text(system / "device/model"),
+            "serial": known.get("ID_SERIAL_SHORT", "") or _text(system / "device/serial"),
+            "bus": _bus(resolved.name, known),
+            "rotational": rotational,
+        },
+        Drive,
+    )
+
+
+def _text(path: Path) -> str:
+    with suppress(OSError, UnicodeDecodeError):
+        return path.read_text().strip()
+    return ""
+
+
+def _udev(device: str) -> dict[str, str]:
+    """What the system's device manager knows of a block device."""
+    lines = _text(Path("/run/udev/data") / f"b{device}").splitlines()
+    return dict(line[2:].partition("=")[::2] for line in lines if line.startswith("E:"))
+
+
+def _bus(name: str, known: dict[str, str]) -> str:
+    if name.startswith("nvme"):
+        return "nvme"
+    if name.startswith("mmcblk"):
+        return "emmc"
+    return {"usb": "usb-sata", "ata": "sata", "scsi": "sata"}.get(known.get("ID_BUS", ""), "file")
+
+
+def confirm_tail(drive: Drive) -> str:
+    """What a person types to confirm: the last four of the serial, else of the device or file name."""
+    path = Path(drive.path)
+    if drive.serial:
+        return drive.serial[-4:]
+    if path.is_block_device():
+        return path.name[-4:]
+    return (path.name.removesuffix(SIMULATED_SUFFIX) if path.name.endswith(SIMULATED_SUFFIX) else path.stem)[-4:]
+
+
+def clock_factor(*names: str) -> float:
+    """How much faster than the wall clock the time of these drives goes; 1 for real ones."""
+    factors = [load_spec(Path(n)).clock_factor for n in names if n.endswith(SIMULATED_SUFFIX)]
+    return max(factors, default=1.0)

@@ -1,0 +1,102 @@
+"""Surveys and plans of drives that are connected: what the command line and the window both call."""
+
+from __future__ import annotations
+
+import uuid
+from pathlib import Path
+
+import msgspec
+
+from neogenesis.bench.drives import OpenDrive, open_sealed
+from neogenesis.core.errors import Refused
+from neogenesis.core.plan import Plan, Policy, make_plan
+from neogenesis.core.plan.model import Target
+from neogenesis.core.record import load
+from neogenesis.core.survey import Drive, Survey, Surveyed, survey_drive
+from neogenesis.core.transfer import table_mark
+from neogenesis.core.units import binary_text, both_text
+
+
+def new_id() -> str:
+    """A fresh GUID, as tables write them."""
+    return str(uuid.uuid4()).upper()
+
+
+def survey(name: str, sector_size: int | None = None) -> Surveyed:
+    """Survey a drive read-only."""
+    opened = open_sealed(name, sector_size)
+    try:
+        return survey_drive(opened.store, opened.drive)
+    finally:
+        opened.close()
+
+
+def target_of(name: str, source_sector_size: int) -> Target:
+    """What is known of the new drive before it is written to, with what it holds."""
+    path = Path(name)
+    opened = open_sealed(name)
+    try:
+        blank_image = opened.drive.bus == "file" and not path.is_block_device()
+        found = survey_drive(opened.store, opened.drive).survey
+        sector_size = source_sector_size if blank_image else opened.drive.sector_size
+        return Target(
+            size_bytes=opened.drive.size_bytes,
+            sector_size=sector_size,
+            drive=_with_sector_size(opened, sector_size),
+            table_mark=table_mark(opened.store),
+            holds=holdings(found),
+        )
+    finally:
+        opened.close()
+
+
+def _with_sector_size(opened: OpenDrive, sector_size: int) -> Drive:
+    return msgspec.structs.replace(opened.drive, sector_size=sector_size, changed_ns=0)
+
+
+def holdings(found: Survey) -> tuple[str, ...]:
+    """What would be lost if the drive were written to, by name and size."""
+    return tuple(
+        f"{p.title}, {binary_text(p.size_bytes)}"
+        + (f", {binary_text(p.volume.used_bytes)} used" if p.volume.understood else "")
+        for p in found.partitions
+    )
+
+
+def plan_for(source: Surveyed, target: str | None, target_size: int | None, policy: Policy) -> Plan:
+    """A plan for a connected new drive, or for a size; raises Refused."""
+    sector_size = source.survey.drive.sector_size
+    if target is None:
+        size = (target_size or 0) // sector_size * sector_size
+        return make_plan(source, Target(size_bytes=size, sector_size=sector_size), policy, new_id)
+    if is_same_place(source.survey.drive.path, target):
+        raise Refused("target-is-source", f"“{target}” is the old drive itself; it is sealed.",
+                      "Choose another drive as the new one.")  # fmt: skip
+    known = target_of(target, sector_size)
+    if known.drive is not None and known.drive.mounted:
+        raise Refused("mounted", f"“{target}” is mounted or in use by this machine; nothing was written.",
+                      "Unmount it, after making sure that it is the right one.")  # fmt: skip
+    return make_plan(source, known, policy, new_id)
+
+
+def is_same_place(one: str, other: str) -> bool:
+    """Whether two names lead to one file or device."""
+    try:
+        return Path(one).samefile(other)
+    except OSError:
+        return False
+
+
+def load_plan(path: Path) -> Plan:
+    """Raises BadRecord for anything that is no plan of ours."""
+    return load(path, Plan, "plan")
+
+
+def describe(plan: Plan) -> str:
+    """The plan in a few lines of words."""
+    lines = [f"{plan.source.survey.drive.model or Path(plan.source.survey.drive.path).name} onto "
+             f"{both_text(plan.target.size_bytes)}: {both_text(plan.estimate.bytes_to_copy)} to copy"]  # fmt: skip
+    for p in plan.layout.partitions:
+        lines.append(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
+    lines += [f"  {reason}" for reason in plan.reasons]
+    return "\n".join(lines)

@@ -1,0 +1,174 @@
+"""A drive made of an image file and a description of how such hardware behaves.
+
+Like hardware, it does not tell where its holes are. Times are kept whether or not anyone waits for them: the clock
+`virtual` never waits, `real` does, and `x60` waits a sixtieth.
+"""
+
+from __future__ import annotations
+
+import random
+import threading
+import time
+from pathlib import Path
+from typing import ClassVar, Literal
+
+from neogenesis.core.errors import BadArgument, ReadFailed, WriteFailed
+from neogenesis.core.extent import Extents
+from neogenesis.core.health import HealthReading
+from neogenesis.core.record import Record, load
+from neogenesis.core.store import FileStore, ReadableStore, SealedFileStore, WritableStore
+
+_LEAST_WAIT = 0.004
+
+
+class ReadSpec(Record, frozen=True, kw_only=True):
+    """Rates in bytes per second; ranges half-open in bytes; slow ranges carry milliseconds per read."""
+
+    bytes_per_s: float | None = None
+    seek_ms: float = 0
+    unreadable: tuple[tuple[int, int], ...] = ()
+    slow: tuple[tuple[int, int, float], ...] = ()
+    flaky: tuple[tuple[int, int, float], ...] = ()
+    dies_after_bytes: int | None = None
+
+
+class WriteSpec(Record, frozen=True, kw_only=True):
+    """`after_cache_bytes_per_s` holds once `cache_bytes` have been written."""
+
+    bytes_per_s: float | None = None
+    cache_bytes: float | None = None
+    after_cache_bytes_per_s: float | None = None
+    fails_after_bytes: int | None = None
+
+
+class SimulatedSpec(Record, frozen=True, kw_only=True):
+    """The file `NAME.drive.json`; `image` is relative to it. Every field but schema and image has a default."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.simulated-drive/1"
+
+    schema: str
+    image: str
+    model: str = "Simulated drive"
+    serial: str = ""
+    bus: Literal["sata", "nvme", "usb-sata", "usb-nvme", "pata", "emmc", "card"] = "sata"
+    rotational: bool = False
+    sector_size: Literal[512, 4096] = 512
+    mounted: bool = False
+    health: HealthReading | None = None
+    read: ReadSpec = ReadSpec()
+    write: WriteSpec = WriteSpec()
+    clock: Literal["real", "virtual", "x60"] = "virtual"
+    seed: int = 1
+
+    @property
+    def clock_factor(self) -> float:
+        """How many seconds of the simulated drive pass in one real second."""
+        return 60.0 if self.clock == "x60" else 1.0
+
+
+def load_spec(path: Path) -> SimulatedSpec:
+    """Raises BadArgument for a description that cannot be used."""
+    try:
+        return load(path, SimulatedSpec, "simulated drive")
+    except Exception as error:
+        text = getattr(error, "text", str(error))
+        raise BadArgument(text, "Correct the description of the simulated drive.") from error
+
+
+class _Waiter:
+    """Collects the time that hardware would have taken, and lets it pass."""
+
+    def __init__(self, clock: str) -> None:
+        self._scale = {"real": 1.0, "x60": 1 / 60, "virtual": 0.0}[clock]
+        self._lock = threading.Lock()
+        self._free_at = 0.0
+
+    def take(self, seconds: float) -> None:
+        """The drive is busy for `seconds` more; requests queue behind one another."""
+        if not self._scale or seconds <= 0:
+            return
+        with self._lock:
+            now = time.monotonic()
+            self._free_at = max(self._free_at, now) + seconds * self._scale
+            wait = self._free_at - now
+        if wait > _LEAST_WAIT:
+            time.sleep(wait)
+
+
+class SimulatedDrive(ReadableStore):
+    """Sealed: it can only be read."""
+
+    def __init__(self, path: Path, spec: SimulatedSpec | None = None) -> None:
+        self.spec = spec or load_spec(path)
+        self._file = self._open((path.parent / self.spec.image).resolve())
+        self.size_bytes = self._file.size_bytes
+        self.sector_size = self.spec.sector_size
+        self._waiter = _Waiter(self.spec.clock)
+        self._random = random.Random(self.spec.seed)
+        self._head = 0
+        self._given = 0
+
+    def _open(self, image: Path) -> SealedFileStore:
+        return SealedFileStore(image, self.spec.sector_size)
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        read, end = self.spec.read, offset + len(buffer)
+        seconds = len(buffer) / read.bytes_per_s if read.bytes_per_s else 0.0
+        if offset != self._head:
+            seconds += read.seek_ms / 1000
+        self._head = end
+        seconds += sum(ms / 1000 for a, b, ms in read.slow if a < end and offset < b)
+        self._waiter.take(seconds)
+        self._given += len(buffer)
+        if read.dies_after_bytes is not None and self._given > read.dies_after_bytes:
+            raise ReadFailed(offset, len(buffer), "the drive no longer answers")
+        if any(a < end and offset < b for a, b in read.unreadable):
+            raise ReadFailed(offset, len(buffer), "Input/output error")
+        if any(a < end and offset < b and self._random.random() < p for a, b, p in read.flaky):
+            raise ReadFailed(offset, len(buffer), "Input/output error")
+        self._file.read_into(offset, buffer)
+
+    def extents_with_data(self) -> Extents:
+        return Extents.whole(self.size_bytes)
+
+    def forget_cached(self, start: int, end: int) -> None:
+        self._file.forget_cached(start, end)
+
+    def close(self) -> None:
+        self._file.close()
+
+
+class SimulatedTarget(SimulatedDrive, WritableStore):
+    """The same drive opened for writing."""
+
+    makes_holes = True
+
+    def __init__(self, path: Path, spec: SimulatedSpec | None = None) -> None:
+        super().__init__(path, spec)
+        self._taken = 0
+
+    _file: FileStore
+
+    def _open(self, image: Path) -> FileStore:
+        return FileStore(image, self.spec.sector_size)
+
+    def _take(self, offset: int, length: int) -> None:
+        write = self.spec.write
+        self._taken += length
+        rate = write.bytes_per_s
+        if write.cache_bytes is not None and self._taken > write.cache_bytes and write.after_cache_bytes_per_s:
+            rate = write.after_cache_bytes_per_s
+        self._waiter.take(length / rate if rate else 0.0)
+        if write.fails_after_bytes is not None and self._taken > write.fails_after_bytes:
+            raise WriteFailed(offset, "the drive no longer answers", gone=True)
+
+    def write(self, offset: int, data: memoryview | bytes) -> None:
+        self._take(offset, len(data))
+        self._file.write(offset, data)
+
+    def write_zeros(self, start: int, end: int) -> None:
+        self._take(start, min(end - start, 1 << 20))  # drives zero large ranges by a single command
+        self._file.write_zeros(start, end)
+
+    def sync(self) -> None:
+        self._file.sync()

@@ -1,0 +1,203 @@
+"""A transfer as a process: what `neogenesis transfer` runs, and how others start it, watch it and steer it.
+
+SIGTERM and SIGINT stop it at a safe point, SIGUSR1 pauses it, SIGUSR2 lets it go on. A lock beside the plan is held
+as long as the process lives, so anyone can see whether a transfer is under way.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from types import FrameType
+from typing import IO
+
+import msgspec
+
+from neogenesis.bench.clock import BenchClock
+from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target
+from neogenesis.bench.planning import load_plan
+from neogenesis.bench.tools import FilesystemTools
+from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
+from neogenesis.core.plan import Plan
+from neogenesis.core.store import FileStore
+from neogenesis.core.survey import Drive, Surveyed, survey_drive
+from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, Transfer
+from neogenesis.core.transfer.identify import check_tail
+from neogenesis.core.transfer.run import Verify
+
+_OUTCOMES = {3: "refused", 5: "mismatch", 6: "stopped"}
+
+
+def _lock_path(plan: Path) -> Path:
+    return plan.with_name(f"{plan.stem}.lock")
+
+
+@contextmanager
+def _only_worker(plan: Path) -> Iterator[None]:
+    """Hold the lock of this plan and write the process id into it; raises Refused when another has it."""
+    try:
+        descriptor = os.open(_lock_path(plan), os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+    except OSError as error:
+        raise BadRecord(f"The folder of the plan cannot be written to ({error.strerror}); nothing was written.",
+                        "Put the plan where its journal can stand beside it.") from error  # fmt: skip
+    try:
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            raise Refused("in-use", "A transfer of this plan is already under way; nothing more was written.",
+                          "Watch that one, or stop it first.") from error  # fmt: skip
+        os.ftruncate(descriptor, 0)
+        os.pwrite(descriptor, str(os.getpid()).encode(), 0)
+        yield
+    finally:
+        os.close(descriptor)
+
+
+def running_worker(plan: Path) -> int | None:
+    """Process id of the transfer of `plan` that is under way now, if any."""
+    try:
+        descriptor = os.open(_lock_path(plan), os.O_RDONLY | os.O_CLOEXEC)
+    except OSError:
+        return None
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except OSError:
+        text = os.pread(descriptor, 32, 0).decode("ascii", "replace")
+        return int(text) if text.isdigit() else None
+    finally:
+        os.close(descriptor)
+    return None
+
+
+def start_worker(plan: Path, tail: str, resume: bool, verify: Verify = "full") -> subprocess.Popen[bytes]:
+    """Start a transfer that outlives this process; its last words go to `NAME.errors` beside the plan."""
+    arguments = [sys.executable, "-m", "neogenesis", "transfer", str(plan), "--confirm", tail, "--verify", verify]
+    if resume:
+        arguments.append("--resume")
+    with plan.with_name(f"{plan.stem}.errors").open("wb") as errors:
+        return subprocess.Popen(
+            arguments, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=errors, start_new_session=True
+        )
+
+
+def steer(plan: Path, order: str) -> bool:
+    """Send `pause`, `go-on` or `stop` to the transfer under way; False when there is none."""
+    process = running_worker(plan)
+    if process is None:
+        return False
+    number = {"pause": signal.SIGUSR1, "go-on": signal.SIGUSR2, "stop": signal.SIGTERM}[order]
+    with suppress(ProcessLookupError):
+        os.kill(process, number)
+        return True
+    return False
+
+
+def run_transfer(
+    plan_path: Path, tail: str, resume: bool, verify: Verify, also: Callable[[Event], None] = lambda event: None
+) -> Outcome:
+    """Run a plan in this process. Events go to the file beside the plan, and to `also`.
+
+    Exactly one outcome event is told, whatever happens. Raises NeogenesisError with its exit status.
+    """
+    plan = load_plan(plan_path)
+    target = plan.target.drive
+    if target is not None:
+        check_tail(tail, confirm_tail(target))
+    control = Control()
+    files = RunFiles(plan_path)
+    with _only_worker(plan_path), _steered_by_signals(control):
+        try:
+            log = files.events.open("ab" if resume else "wb", buffering=0)
+        except OSError as error:
+            raise BadRecord(f"“{files.events}” cannot be written ({error.strerror}).", "Free space there.") from error
+        with log:
+            tell = _teller(log, also)
+            try:
+                outcome = _run(plan, files, control, tell, resume, verify)
+            except NeogenesisError as error:
+                kind = _OUTCOMES.get(error.exit_status, "failed")
+                tell(msgspec.convert({"event": "outcome", "outcome": kind, "text": error.text, "remedy": error.remedy,
+                                      "code": getattr(error, "code", "")}, Event))  # fmt: skip
+                raise
+            except BaseException:
+                tell(Event(event="outcome", outcome="failed", text="The transfer ended unexpectedly.",
+                           remedy="Run it again with --resume; the old drive is untouched."))  # fmt: skip
+                raise
+            tell(_final(outcome))
+            return outcome
+
+
+def _final(outcome: Outcome) -> Event:
+    figures = {"verified_bytes": outcome.verified_bytes, "seconds": round(outcome.seconds, 1),
+               "manifest_hash": outcome.manifest_hash, "lost": outcome.lost}  # fmt: skip
+    lost = sum(end - start for start, end in outcome.lost)
+    text = "Everything was copied and checked."
+    if outcome.lost:
+        text = f"Copied, but {lost} bytes of the old drive could not be read."
+    return Event(event="outcome", outcome=outcome.kind, text=text, copied_bytes=outcome.copied_bytes, lost_bytes=lost,
+                 figures=figures)  # fmt: skip
+
+
+def _teller(log: IO[bytes], also: Callable[[Event], None]) -> Callable[[Event], None]:
+    """Events are a courtesy: a full disk must not stop a transfer that could go on."""
+
+    def tell(event: Event) -> None:
+        with suppress(OSError):
+            log.write(msgspec.json.encode(event) + b"\n")
+        also(event)
+
+    return tell
+
+
+def _run(plan: Plan, files: RunFiles, control: Control, tell: Callable[[Event], None], resume: bool,
+         verify: Verify) -> Outcome:  # fmt: skip
+    planned_source, planned_target = plan.source.survey.drive, plan.target.drive
+    if planned_target is None:
+        raise Refused("target-missing", "The plan names no drive to write to; nothing was written.",
+                      "Connect the new drive and plan again with it.")  # fmt: skip
+    clock = BenchClock(clock_factor(planned_source.path, planned_target.path))
+    source = open_sealed(planned_source.path, planned_source.sector_size)
+    try:
+        target = open_target(planned_target.path, plan.target.sector_size)
+        try:
+
+            def source_now() -> tuple[Surveyed, Drive]:
+                return survey_drive(source.store, source.drive), source.drive
+
+            transfer = Transfer(plan, source.store, source_now, target.store, target.drive, files, FilesystemTools(),
+                                control, clock, tell, verify)  # fmt: skip
+            outcome = transfer.run(resume)
+            if isinstance(target.store, FileStore):
+                target.store.reread_table()
+            return outcome
+        finally:
+            target.close()
+    finally:
+        source.close()
+
+
+@contextmanager
+def _steered_by_signals(control: Control) -> Iterator[None]:
+    """Let signals steer `control` while a transfer runs; a second SIGINT changes nothing."""
+    orders: dict[int, Callable[[], None]] = {
+        signal.SIGTERM: lambda: control.stop("asked to stop"),
+        signal.SIGINT: lambda: control.stop("asked to stop from the keyboard"),
+        signal.SIGUSR1: control.pause,
+        signal.SIGUSR2: control.go_on,
+    }
+
+    def handle(number: int, frame: FrameType | None) -> None:
+        orders[number]()
+
+    before = {number: signal.signal(number, handle) for number in orders}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)

@@ -1,0 +1,1 @@
+"""The command line: the contract for scripts, remote shells and checks."""

@@ -1,0 +1,248 @@
+"""`neogenesis`: every command of the contract. Without a command it opens the window."""
+
+from __future__ import annotations
+
+import sys
+import traceback
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated, Literal, cast
+
+import click
+import msgspec
+import typer
+
+from neogenesis import __version__
+from neogenesis.bench import planning, worker
+from neogenesis.bench.drives import open_sealed
+from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
+from neogenesis.core.plan import Policy
+from neogenesis.core.plan.policy import Growth
+from neogenesis.core.record import save, to_json
+from neogenesis.core.survey import Survey
+from neogenesis.core.transfer import Event, load_manifest, verify_against
+from neogenesis.core.transfer.run import RunFiles, Verify
+from neogenesis.core.units import binary_text, both_text, parse_size
+
+app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, help="Moves a system and its data to a new "
+                  "drive, with proof. Without a command it opens the window.")  # fmt: skip
+_state = {"debug": False}
+
+
+class Intent(StrEnum):
+    replace = "replace"
+    split = "split"
+    exact = "exact"
+
+
+class Recovery(StrEnum):
+    end = "end"
+    stay = "stay"
+    leave = "leave"
+
+
+class Identity(StrEnum):
+    keep = "keep"
+    fresh = "fresh"
+
+
+class Verification(StrEnum):
+    full = "full"
+    sample = "sample"
+    none = "none"
+
+
+@app.callback(invoke_without_command=True)
+def _root(
+    context: typer.Context,
+    debug: Annotated[bool, typer.Option("--debug", help="Show the traceback of an unexpected failure.")] = False,
+    version: Annotated[bool, typer.Option("--version", help="Say the version and end.")] = False,
+) -> None:
+    _state["debug"] = debug
+    if version:
+        typer.echo(__version__)
+        raise typer.Exit
+    if context.invoked_subcommand is None:
+        from neogenesis.app.start import run_window
+
+        raise typer.Exit(run_window())
+
+
+@app.command()
+def demo(reset: Annotated[bool, typer.Option("--reset", help="Build the demo bench anew.")] = False) -> None:
+    """Open the window on the demo bench."""
+    from neogenesis.app.start import run_demo
+
+    raise typer.Exit(run_demo(reset))
+
+
+@app.command()
+def survey(
+    drive: str,
+    as_json: Annotated[bool, typer.Option("--json", help="Print the survey as JSON.")] = False,
+    sector_size: Annotated[int | None, typer.Option(help="512 or 4096, for images that do not tell.")] = None,
+) -> None:
+    """Survey a drive without writing to it."""
+    if sector_size not in (None, 512, 4096):
+        raise BadArgument(f"{sector_size} is not a sector size.", "Use 512 or 4096.")
+    found = planning.survey(drive, sector_size).survey
+    typer.echo(to_json(found).decode() if as_json else _survey_text(found), nl=not as_json)
+
+
+def _survey_text(found: Survey) -> str:
+    drive = found.drive
+    lines = [f"{drive.model or Path(drive.path).name}  {drive.serial}  {both_text(drive.size_bytes)}  "
+             f"{drive.sector_size}-byte sectors  table: {found.table.kind}"]  # fmt: skip
+    for p in found.partitions:
+        used = f"{binary_text(p.volume.used_bytes)} used" if p.volume.kind != "none" else ""
+        lines.append(f"  {p.number:>3}  {p.title:<24} {p.role:<9} {p.volume.kind:<8} {both_text(p.size_bytes):<24} {used}")
+    for f in found.findings:
+        lines.append(f"  {f.severity}: {f.text} {f.remedy}")
+    return "\n".join(lines)
+
+
+def _growth(text: str) -> Growth:
+    if text in ("system", "share", "none"):
+        return cast(Literal["system", "share", "none"], text)
+    if text.isdigit():
+        return int(text)
+    raise BadArgument(f"--grow does not know “{text}”.", "Use system, share, none or a partition number.")
+
+
+def _numbers(text: str) -> tuple[int, ...]:
+    parts = [p.strip() for p in text.split(",") if p.strip()]
+    if not all(p.isdigit() for p in parts):
+        raise BadArgument(f"--leave does not know “{text}”.", "Give partition numbers, such as 4,5.")
+    return tuple(int(p) for p in parts)
+
+
+@app.command()
+def plan(
+    source: str,
+    target: Annotated[str | None, typer.Argument()] = None,
+    target_size: Annotated[str | None, typer.Option(help="Plan for a size before the drive is at hand.")] = None,
+    intent: Intent = Intent.replace,
+    leave: Annotated[str, typer.Option(help="Partitions to leave behind, such as 4,5.")] = "",
+    grow: Annotated[str, typer.Option(help="system, a partition number, share or none.")] = "system",
+    spare: Annotated[int, typer.Option(min=0, max=20, help="Per cent of the drive left unallocated.")] = 0,
+    data_volume: Annotated[str | None, typer.Option(help="Add a new data volume of that size.")] = None,
+    recovery: Recovery = Recovery.end,
+    machine_uefi: Annotated[bool, typer.Option("--machine-uefi")] = False,
+    machine_legacy: Annotated[bool, typer.Option("--machine-legacy")] = False,
+    identity: Identity = Identity.keep,
+    output: Annotated[Path | None, typer.Option("-o", help="Where the plan is written.")] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="Print the plan as JSON.")] = False,
+) -> None:
+    """Make a plan; writes nothing but PLAN."""
+    if (target is None) == (target_size is None):
+        raise BadArgument("A plan needs either a new drive or --target-size.", "Name one of the two.")
+    if machine_uefi and machine_legacy:
+        raise BadArgument("A machine is either UEFI or legacy.", "Give one of the two.")
+    policy = Policy(
+        intent=intent.value,
+        leave=_numbers(leave),
+        grow=_growth(grow),
+        spare_percent=spare,
+        data_volume_bytes=parse_size(data_volume) if data_volume else None,
+        recovery=recovery.value,
+        machine="uefi" if machine_uefi else ("legacy" if machine_legacy else None),
+        identity=identity.value,
+    )
+    size = parse_size(target_size) if target_size else None
+    made = planning.plan_for(planning.survey(source), target, size, policy)
+    if output is not None:
+        save(output, made)
+    if as_json:
+        typer.echo(to_json(made).decode(), nl=False)
+    else:
+        typer.echo(planning.describe(made))
+        for gate in made.gates:
+            if not gate.open:
+                typer.echo(f"  closed: {gate.text} {gate.remedy}")
+
+
+@app.command()
+def transfer(
+    plan_file: Annotated[Path, typer.Argument(metavar="PLAN")],
+    confirm: Annotated[str, typer.Option(help="Last four characters of the new drive's serial or name.")],
+    resume: Annotated[bool, typer.Option("--resume", help="Go on with a transfer that was cut short.")] = False,
+    verify: Verification = Verification.full,
+    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
+) -> None:
+    """Run a plan."""
+    out = None
+    if events == "-":
+        out = sys.stdout.buffer
+    elif events is not None:
+        try:
+            out = Path(events).open("ab", buffering=0)  # noqa: SIM115 - open as long as the process
+        except OSError as error:
+            raise BadArgument(f"“{events}” cannot be written ({error.strerror}).", "Name another file.") from error
+
+    def also(event: Event) -> None:
+        if out is not None:
+            out.write(msgspec.json.encode(event) + b"\n")
+            out.flush()
+
+    outcome = worker.run_transfer(plan_file, confirm, resume, cast(Verify, verify.value), also)
+    if events != "-":
+        typer.echo(f"Copied {both_text(outcome.copied_bytes)}, read back {both_text(outcome.verified_bytes)}. "
+                   f"Manifest: {RunFiles(plan_file).manifest}")  # fmt: skip
+    if outcome.kind == "partial":
+        ranges = ", ".join(f"{start}-{end}" for start, end in outcome.lost[:8])
+        more = f" and {len(outcome.lost) - 8} more" if len(outcome.lost) > 8 else ""
+        raise Partial(
+            f"Done, but these bytes of the old drive could not be read: {ranges}{more}.",
+            f"They stand as zeros on the new drive; {RunFiles(plan_file).regions} lists them all.",
+        )
+
+
+@app.command()
+def verify(
+    record: Annotated[Path, typer.Argument(metavar="PLAN|MANIFEST")],
+    drive: str,
+) -> None:
+    """Read a drive back against the recorded checksums."""
+    path = record
+    if not record.name.endswith(".manifest.json") and RunFiles(record).manifest.exists():
+        path = RunFiles(record).manifest
+    manifest = load_manifest(path)
+    opened = open_sealed(drive, manifest.target.sector_size)
+    try:
+        done = verify_against(manifest, opened.store)
+    finally:
+        opened.close()
+    typer.echo(f"{both_text(done)} are exactly what was written.")
+
+
+def _say(text: str) -> None:
+    sys.stderr.write(" ".join(text.split()) + "\n")
+
+
+def main() -> None:
+    """Run the program; every ending but success leaves exactly one line on standard error."""
+    try:
+        status = app(standalone_mode=False)
+    except NeogenesisError as error:
+        if _state["debug"]:
+            traceback.print_exc()
+        _say(error.sentence())
+        sys.exit(error.exit_status)
+    except click.exceptions.Abort:
+        _say("Stopped from the keyboard; nothing was written.")
+        sys.exit(6)
+    except click.ClickException as error:
+        _say(f"{error.format_message()} See “neogenesis --help”.")
+        sys.exit(2)
+    except KeyboardInterrupt:
+        _say("Stopped from the keyboard; nothing was written.")
+        sys.exit(6)
+    except BrokenPipeError:
+        sys.exit(1)
+    except Exception as error:  # noqa: BLE001 - the outermost boundary: a bug becomes one line
+        if _state["debug"]:
+            traceback.print_exc()
+        _say(f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "
+             "--debug and report what it shows.")  # fmt: skip
+        sys.exit(1)
+    sys.exit(status if isinstance(status, int) else 0)

@@ -1,0 +1,61 @@
+"""How long a transfer takes, as a range.
+
+Model: the pace is the slower of what the source reads and the target writes, each a percentile of what drives on
+that bus sustain (judgement file); verification reads everything back from the target; preparing a volume and
+writing the table take a few seconds each. The 10th percentile of the time pairs with the 90th of the rates.
+"""
+
+from __future__ import annotations
+
+from neogenesis.core.judgement import Rate, judgement
+from neogenesis.core.record import Record
+from neogenesis.core.survey import Drive
+
+_FIXED_SECONDS = (2.0, 5.0, 15.0)
+_PREPARE_SECONDS = (1.0, 4.0, 30.0)
+
+
+class Estimate(Record, frozen=True, kw_only=True):
+    """Seconds at three percentiles, and the bytes that a copy carries."""
+
+    seconds_p10: float
+    seconds_p50: float
+    seconds_p90: float
+    bytes_to_copy: int
+
+
+def rate_of(drive: Drive | None) -> Rate:
+    """What drives of that kind sustain; an unknown drive is taken for one on the slowest common bus."""
+    rates = judgement().rates
+    if drive is None:
+        return rates["sata"]
+    if drive.rotational:
+        return rates["rotational"]
+    return rates.get(drive.bus, rates["file"])
+
+
+def estimate(source: Drive, target: Drive | None, copied_bytes: int, prepared: int, verified_bytes: int) -> Estimate:
+    """`prepared` volumes are given another size before the copy; `verified_bytes` are read back after it."""
+    reading, writing = rate_of(source).read, rate_of(target).write
+    checking = rate_of(target).read
+    seconds = []
+    for slow, place in ((2, 0), (1, 1), (0, 2)):
+        pace = min(reading[slow], writing[slow])
+        total = copied_bytes / pace + verified_bytes / checking[slow]
+        seconds.append(round(total + _FIXED_SECONDS[place] + prepared * _PREPARE_SECONDS[place], 1))
+    return Estimate(seconds_p10=seconds[0], seconds_p50=seconds[1], seconds_p90=seconds[2], bytes_to_copy=copied_bytes)
+
+
+def remaining_seconds(done: float, elapsed_s: float, left: float, recent_rate: float) -> tuple[float, float]:
+    """Range for the time left from what was measured.
+
+    The average so far and the recent rate bracket it, widened by an eighth for what cannot be foreseen; early on,
+    when little was measured, by more. `left` is in the unit of `done`.
+    """
+    if done <= 0 or elapsed_s <= 0:
+        return 0.0, 0.0
+    average = done / elapsed_s
+    rates = [r for r in (average, recent_rate) if r > 0]
+    share = done / (done + left) if left > 0 else 1.0
+    slack = 0.125 + 0.5 * max(0.0, 0.1 - share) / 0.1
+    return left / (max(rates) * (1 + slack)), left / (min(rates) * (1 - min(slack, 0.8)))

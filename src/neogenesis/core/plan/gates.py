@@ -1,0 +1,86 @@
+"""The conditions that must hold before anything is written, as far as a plan can tell them.
+
+The transfer asks the ones about the target again, from the drive itself, at the moment of writing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from neogenesis.core.judgement import judgement
+from neogenesis.core.plan.model import Gate, Layout, Operation, Target
+from neogenesis.core.survey import Drive, Survey
+from neogenesis.core.units import both_text
+
+
+def same_drive(one: Drive, other: Drive) -> bool:
+    """Whether two descriptions mean one drive: the same place, or the same serial and size."""
+    if one.path == other.path:
+        return True
+    return bool(one.serial) and one.serial == other.serial and one.size_bytes == other.size_bytes
+
+
+def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequence[Operation]) -> tuple[Gate, ...]:
+    """All gates, open ones as well: they are what the technician can rely on."""
+    gates = [_gate("source-mounted", not survey.drive.mounted, "The old drive is not in use.",
+                   "The old drive is mounted and changes while it is read.", "Unmount it.")]  # fmt: skip
+    gates += _target_gates(survey, target)
+    gates += _resize_gates(survey, operations)
+    gates.append(_fill_gate(layout, target))
+    return tuple(gates)
+
+
+def _gate(code: str, is_open: bool, yes: str, no: str, remedy: str) -> Gate:
+    return Gate(code=code, open=is_open, text=yes if is_open else no, remedy="" if is_open else remedy)
+
+
+def _target_gates(survey: Survey, target: Target) -> list[Gate]:
+    drive = target.drive
+    if drive is None:
+        return [Gate(code="target-missing", open=False, text="The plan names a size, but no drive to write to.",
+                     remedy="Connect the new drive and plan again with it.")]  # fmt: skip
+    holds = "; ".join(target.holds)
+    return [
+        _gate("target-is-source", not same_drive(survey.drive, drive), "Old and new drive are two drives.",
+              "The new drive is the old drive.", "Choose another drive as the new one."),
+        _gate("target-mounted", not drive.mounted, "The new drive is not in use.",
+              "The new drive is mounted or in use.", "Unmount it, after making sure that it is the right one."),
+        Gate(code="target-holds", open=True,
+             text=f"The new drive holds something that will be lost: {holds}." if holds
+             else "The new drive holds nothing."),
+    ]  # fmt: skip
+
+
+def _resize_gates(survey: Survey, operations: Sequence[Operation]) -> list[Gate]:
+    gates = []
+    states = (
+        ("encrypted", "is encrypted and can only be copied exactly",
+         "Switch encryption off on the customer's machine and wait until it has finished, or plan with --grow none."),
+        ("hibernated", "is hibernated: a sleeping system is stored in it",
+         "Start the machine, switch fast start off and shut it down fully, or plan with --grow none."),
+        ("dirty", "is unclean and must not be resized",
+         "Start the machine and shut it down fully, or plan with --grow none."),
+    )  # fmt: skip
+    resized = {o.from_partition for o in operations if o.action in ("grow", "shrink")}
+    for name, clause, remedy in states:
+        hit = next((p for p in survey.partitions if p.number in resized and getattr(p.volume, name)), None)
+        code = "unclean" if name == "dirty" else name
+        gates.append(
+            Gate(code=code, open=hit is None, remedy=remedy if hit else "",
+                 text=f"{hit.title} {clause}." if hit else f"No volume that changes its size is {code}.")
+        )  # fmt: skip
+    return gates
+
+
+def _fill_gate(layout: Layout, target: Target) -> Gate:
+    used = sum(p.used_bytes for p in layout.partitions if p.role in ("system", "data"))
+    percent = 100 * used / layout.size_bytes
+    mechanical = target.drive is not None and target.drive.rotational
+    stop = judgement().fill_stop_percent
+    return _gate(
+        "fill",
+        mechanical or percent <= stop,
+        f"The new drive is {percent:.0f} % full at first: {both_text(used)} of {both_text(layout.size_bytes)}.",
+        f"The new drive would be {percent:.0f} % full; a solid-state drive above {stop} % slows down and wears.",
+        "Leave data behind, or take a larger drive.",
+    )

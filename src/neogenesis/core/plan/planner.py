@@ -1,0 +1,192 @@
+"""Makes a plan from a survey of the old drive and what is known of the new one."""
+
+from __future__ import annotations
+
+from neogenesis.core.errors import Refused
+from neogenesis.core.estimate import estimate
+from neogenesis.core.extent import Extents
+from neogenesis.core.judgement import judgement
+from neogenesis.core.plan.gates import gates_of
+from neogenesis.core.plan.layout import NewId, make_layout
+from neogenesis.core.plan.model import Layout, LayoutPartition, Operation, Plan, Source, Target
+from neogenesis.core.plan.policy import Policy
+from neogenesis.core.survey import Finding, PartitionFacts, Survey, Surveyed
+from neogenesis.core.units import MIB, binary_text, both_text
+
+
+def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -> Plan:
+    """A plan for `policy`; raises Refused when no layout exists or the intent does not suit the drive.
+
+    Gates that are closed do not stop planning: they are in the plan, and a transfer refuses.
+    """
+    survey = source.survey
+    if policy.intent != "replace":
+        raise Refused("intent", f"The intent “{policy.intent}” cannot be planned yet.", "Use replace.")
+    _refuse_hopeless(survey, target)
+    layout, reasons = make_layout(survey, policy, target.size_bytes, target.sector_size, new_id)
+    operations = _operations(source, layout)
+    carried_numbers = {p.from_partition for p in layout.partitions}
+    left = tuple(p.number for p in survey.partitions if p.number not in carried_numbers)
+    copied = sum(o.bytes for o in operations if o.kind == "copy")
+    prepared = sum(1 for o in operations if o.kind == "prepare")
+    reasons += _more_reasons(survey, layout, policy)
+    return Plan(
+        intent=policy.intent,
+        source=Source(survey=survey),
+        target=target,
+        policy=policy,
+        layout=layout,
+        left_behind=left,
+        operations=tuple(operations),
+        gates=gates_of(survey, target, layout, operations),
+        reasons=tuple(reasons),
+        findings=_findings(layout, survey, operations),
+        estimate=estimate(survey.drive, target.drive, copied, prepared, copied),
+    )
+
+
+def _refuse_hopeless(survey: Survey, target: Target) -> None:
+    if not survey.partitions:
+        raise Refused("nothing-to-copy", "The old drive has no partitions that could be read; there is nothing to plan.",
+                      "Check that it is the right drive; if it is, image it exactly.")  # fmt: skip
+    if survey.drive.sector_size != target.sector_size:
+        raise Refused(
+            "sector-size",
+            f"The old drive has sectors of {survey.drive.sector_size} bytes and the new one of {target.sector_size}; "
+            "volumes and loaders made for one do not start on the other.",
+            f"Take a drive, or a mode of this drive, with sectors of {survey.drive.sector_size} bytes.",
+        )
+    damage = next((f for f in survey.findings if f.code in ("partitions-overlap", "partition-beyond-end",
+                                                           "mbr-logical-chain", "mbr-logical-outside")), None)  # fmt: skip
+    if damage:
+        raise Refused("table-damaged", f"The table of the old drive is damaged: {damage.text}", damage.remedy)
+
+
+def _operations(source: Surveyed, layout: Layout) -> list[Operation]:
+    prepare: list[Operation] = []
+    copy: list[Operation] = []
+    survey = source.survey
+    if survey.table.kind == "mbr" and any(survey.table.boot_code):
+        first = min(p.start_bytes for p in survey.partitions)
+        room = min(p.start_bytes for p in layout.partitions)
+        length = min(first, room, MIB) - survey.drive.sector_size
+        if length > 0:
+            copy.append(
+                Operation(kind="copy", text="Copy the loader that stands before the first partition", mode="raw",
+                          start_bytes=survey.drive.sector_size, bytes=length)
+            )  # fmt: skip
+    for partition in layout.partitions:
+        old = survey.partition(partition.from_partition) if partition.from_partition is not None else None
+        if old is None:
+            kind = "ntfs" if partition.type_id.startswith(("EBD0A0A2", "0x07")) else "ext4"
+            prepare.append(
+                Operation(kind="prepare", text=f"Make an empty volume, {binary_text(partition.size_bytes)}",
+                          partition=partition.number, action="make", volume_kind=kind, bytes=partition.size_bytes)
+            )  # fmt: skip
+            copy.append(
+                Operation(kind="copy", text=f"Write the new volume {partition.title}", partition=partition.number,
+                          mode="used", volume_kind=kind, bytes=64 * MIB)
+            )  # fmt: skip
+            continue
+        step = _preparation(old, partition)
+        if step:
+            prepare.append(step)
+        allocation = source.allocations.get(old.number)
+        used = allocation is not None
+        size = _copied_bytes(allocation, min(old.size_bytes, partition.size_bytes))
+        how = "used blocks only" if used else "every byte"
+        copy.append(
+            Operation(kind="copy", text=f"Copy {partition.title}: {how}", partition=partition.number,
+                      from_partition=old.number, mode="used" if used else "raw", volume_kind=old.volume.kind,
+                      bytes=size)
+        )  # fmt: skip
+    total = sum(o.bytes for o in copy)
+    return [
+        *prepare,
+        Operation(kind="clear-table", text="Clear the old table of the new drive"),
+        *copy,
+        Operation(kind="verify", text="Read everything back and compare", bytes=total),
+        Operation(kind="write-table", text="Write the new table, backup first"),
+    ]
+
+
+def _copied_bytes(allocation: Extents | None, size: int) -> int:
+    if allocation is None:
+        return size
+    return allocation.joined(judgement().copy_gap_bytes).clipped(0, size).total
+
+
+def _preparation(old: PartitionFacts, new: LayoutPartition) -> Operation | None:
+    """Resizing, or noting the new place in a boot sector; None when the volume is carried untouched."""
+    if new.size_bytes != old.size_bytes:
+        grow = new.size_bytes > old.size_bytes
+        return Operation(
+            kind="prepare",
+            text=f"{'Grow' if grow else 'Shrink'} {new.title} to {binary_text(new.size_bytes)}",
+            partition=new.number,
+            from_partition=old.number,
+            action="grow" if grow else "shrink",
+            volume_kind=old.volume.kind,
+            bytes=new.size_bytes,
+        )
+    if new.start_bytes != old.start_bytes and old.volume.understood and old.volume.kind in ("ntfs", "vfat"):
+        return Operation(
+            kind="prepare",
+            text=f"Note the new place of {new.title} in its boot sector",
+            partition=new.number,
+            from_partition=old.number,
+            action="patch",
+            volume_kind=old.volume.kind,
+            bytes=new.size_bytes,
+        )
+    return None
+
+
+def _more_reasons(survey: Survey, layout: Layout, policy: Policy) -> list[str]:
+    reasons = []
+    if policy.identity == "keep":
+        reasons.append("Identities are kept: the old drive leaves the machine, so nothing else has them.")
+    else:
+        reasons.append("The new drive gets identities of its own; loaders that name the old ones need a repair.")
+    if survey.table.kind == "mbr" and layout.size_bytes > (1 << 32) * layout.sector_size:
+        reasons.append("This kind of table reaches only 2 TiB; the rest of the new drive stays unused.")
+    if policy.machine == "legacy" and survey.table.kind == "gpt":
+        reasons.append("The table is GPT; a legacy machine starts from it only with a loader made for that.")
+    if policy.machine == "uefi" and survey.table.kind == "mbr":
+        reasons.append("The table is the old kind; a UEFI machine starts from it only in legacy mode.")
+    return reasons
+
+
+def _findings(layout: Layout, survey: Survey, operations: list[Operation]) -> tuple[Finding, ...]:
+    found = list(survey.findings)
+    caution = judgement().fill_caution_percent
+    for partition in layout.partitions:
+        if partition.role not in ("system", "data") or not partition.used_bytes:
+            continue
+        old = survey.partition(partition.from_partition or 0)
+        if old is None or not old.volume.understood:
+            continue
+        percent = 100 * partition.used_bytes / partition.size_bytes
+        if percent > caution:
+            better = -(-partition.used_bytes * 100 // caution)
+            found.append(
+                Finding(code="planned-full", severity="caution", partition=partition.number,
+                        text=f"{partition.title} is {percent:.0f} % full on the new drive.",
+                        remedy=f"Plan {caution} % or less: give it {both_text(better)}.")
+            )  # fmt: skip
+    for operation in operations:
+        if operation.action in ("grow", "shrink") and operation.volume_kind == "ntfs":
+            found.append(
+                Finding(code="resized", severity="note", partition=operation.partition,
+                        text="The resized volume is checked before anything is written, and its flag for a check at "
+                        "the next start is taken off again.",
+                        remedy="A first start may still look slower than usual.")
+            )  # fmt: skip
+        moved = layout.partition(operation.partition or 0)
+        if operation.action == "patch" and moved is not None and moved.role == "recovery":
+            found.append(
+                Finding(code="recovery-moved", severity="note", partition=moved.number,
+                        text=f"{moved.title} moves, and the system remembers where it was.",
+                        remedy="At first boot, check that recovery is still registered.")
+            )  # fmt: skip
+    return tuple(found)

@@ -1,0 +1,27 @@
+"""What the technician wants of a plan; everything has a default that suits most jobs."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from neogenesis.core.record import Record
+
+Intent = Literal["replace", "split", "exact"]
+Growth = Literal["system", "share", "none"] | int
+
+
+class Policy(Record, frozen=True, kw_only=True):
+    """`sizes` fixes partitions at a number of bytes, as a person dragged or typed them.
+
+    `grow` may be the number of a partition. `spare_percent` of the new drive stays unallocated at its end.
+    """
+
+    intent: Intent = "replace"
+    leave: tuple[int, ...] = ()
+    grow: Growth = "system"
+    sizes: dict[int, int] = {}
+    spare_percent: int = 0
+    data_volume_bytes: int | None = None
+    recovery: Literal["end", "stay", "leave"] = "end"
+    machine: Literal["uefi", "legacy"] | None = None
+    identity: Literal["keep", "fresh"] = "keep"

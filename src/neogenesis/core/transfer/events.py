@@ -1,0 +1,54 @@
+"""What a transfer tells while it runs: one JSON object a line."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, Literal
+
+from neogenesis.core.record import Record
+
+EventKind = Literal["start", "operation", "progress", "finding", "paused", "resumed", "outcome"]
+
+
+class Event(Record, frozen=True, kw_only=True, omit_defaults=True):
+    """Times are seconds of the transfer's clock since it started; `wall` is the time of day.
+
+    `copied_bytes` of `total_bytes` counts what the current phase (copy or verify) has done; `place_bytes` is where
+    the old drive is being read, `target_bytes` where the new one is written. `left_s` is the range of the time
+    left for everything that is still to do.
+    """
+
+    SCHEMA: ClassVar[str] = "neogenesis.events/1"
+
+    schema: str = SCHEMA
+    event: EventKind
+    time_s: float = 0.0
+    wall: str = ""
+    operation: int = -1
+    operations: int = 0
+    phase: str = ""
+    text: str = ""
+    partition: int | None = None
+    partition_bytes: int = 0
+    copied_bytes: int = 0
+    total_bytes: int = 0
+    rate_bytes_per_s: float = 0.0
+    slowest_read_s: float = 0.0
+    place_bytes: int = 0
+    target_bytes: int = 0
+    left_s: tuple[float, float] | None = None
+    lost_bytes: int = 0
+    code: str = ""
+    remedy: str = ""
+    outcome: Literal["", "done", "partial", "stopped", "refused", "mismatch", "failed"] = ""
+    figures: dict[str, Any] = {}
+
+
+class Outcome(Record, frozen=True, kw_only=True):
+    """How a transfer ended; nothing overwrites it."""
+
+    kind: Literal["done", "partial"]
+    copied_bytes: int
+    verified_bytes: int
+    lost: tuple[tuple[int, int], ...]
+    seconds: float
+    manifest_hash: str

@@ -1,0 +1,191 @@
+"""Moving bytes: a few threads that each read, hash and write one chunk at a time.
+
+Reading and writing are each one at a time and in order, so a mechanical drive is never torn between places; while
+one thread writes, the next reads and a third hashes. Memory is one buffer per thread, whatever the drive's size.
+"""
+
+from __future__ import annotations
+
+import mmap
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Protocol
+
+import numpy as np
+from blake3 import blake3
+
+from neogenesis.core.errors import ReadFailed
+from neogenesis.core.extent import Extents
+from neogenesis.core.store import ReadableStore, WritableStore
+from neogenesis.core.transfer.chunks import ZEROS, Chunk
+from neogenesis.core.transfer.control import Control
+from neogenesis.core.units import KIB, MIB
+
+CHUNK_BYTES = 8 * MIB
+_ZERO_STEP_BYTES = 256 * MIB
+_THREADS = 3
+_ZERO_BLOCK = 64 * KIB
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """Carry `length` bytes to `target` on the new drive, from `place` of `store`; without a store, zeros.
+
+    `drive_place` is where on the old drive the store's bytes come from, for records of what was lost; None for
+    what is not on the old drive.
+    """
+
+    target: int
+    length: int
+    store: ReadableStore | None = None
+    place: int = 0
+    drive_place: int | None = None
+    partition: int | None = None
+
+
+class Listener(Protocol):
+    """Hears of each piece that the new drive has taken; called from several threads, one at a time."""
+
+    def wrote(self, piece: Piece, chunk: Chunk, lost: list[tuple[int, int]], read_seconds: float) -> None: ...
+
+
+def pieces_of(
+    store: ReadableStore, allocation: Extents | None, size: int, target: int, drive_place: int | None, partition: int
+) -> Iterator[Piece]:
+    """A volume in pieces, in order. Holes of the store are not read but made zero on the target.
+
+    Where a volume's own map says “unused”, nothing is written, but for the first and last MiB: what another
+    volume left there could be mistaken for a signature.
+    """
+    used = Extents.whole(size) if allocation is None else allocation.clipped(0, size)
+    data = used.intersection(store.extents_with_data().widened(64 * KIB, size))
+    edges = Extents.of([(0, min(MIB, size)), (max(0, size - MIB), size)])
+    zeros = used.union(edges).minus(data)
+    found = [(start, end, True) for start, end in data.chunks(CHUNK_BYTES)]
+    found += [(start, end, False) for start, end in zeros.chunks(_ZERO_STEP_BYTES)]
+    for start, end, has_data in sorted(found):
+        yield Piece(
+            target + start,
+            end - start,
+            store if has_data else None,
+            start,
+            None if drive_place is None else drive_place + start,
+            partition,
+        )
+
+
+def run_pipeline(
+    pieces: Iterator[Piece],
+    target: WritableStore,
+    listener: Listener,
+    control: Control,
+    seconds: Callable[[], float],
+) -> None:
+    """Carry all `pieces`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
+    reading, writing, telling = threading.Lock(), threading.Lock(), threading.Lock()
+    failures: list[BaseException] = []
+
+    def work() -> None:
+        memory = mmap.mmap(-1, CHUNK_BYTES)  # page-aligned; given back when the last view of it has gone
+        try:
+            while not failures and carry_next(memoryview(memory)):
+                pass
+        except BaseException as error:  # noqa: BLE001 - carried to the caller's thread below
+            failures.append(error)
+
+    def carry_next(view: memoryview) -> bool:
+        control.checkpoint()
+        with reading:
+            piece = next(pieces, None)
+            if piece is None:
+                return False
+            started = seconds()
+            lost: list[tuple[int, int]] = []
+            if piece.store is not None:
+                lost = read_or_narrow(piece.store, piece.place, view[: piece.length], piece.store.sector_size)
+            took = seconds() - started
+        if piece.store is None:
+            chunk = Chunk(piece.target, piece.target + piece.length, ZEROS)
+            with writing:
+                target.write_zeros(piece.target, piece.target + piece.length)
+        else:
+            data = view[: piece.length]
+            runs = data_runs(data)
+            chunk = Chunk(piece.target, piece.target + piece.length, blake3(data).digest() if runs else ZEROS)
+            with writing:
+                _write(target, piece.target, data, runs)
+        with telling:
+            listener.wrote(piece, chunk, _on_drive(piece, lost), took)
+        return True
+
+    threads = [threading.Thread(target=work, name=f"copy-{n}") for n in range(_THREADS)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    if failures:
+        raise failures[0]
+
+
+def _write(target: WritableStore, at: int, data: memoryview, runs: list[tuple[int, int]]) -> None:
+    """Data as it is, and zero runs as holes where the target can have them."""
+    if not target.makes_holes:
+        if runs:
+            target.write(at, data)
+        else:
+            target.write_zeros(at, at + len(data))
+        return
+    last = 0
+    for start, end in runs:
+        if start > last:
+            target.write_zeros(at + last, at + start)
+        target.write(at + start, data[start:end])
+        last = end
+    if last < len(data):
+        target.write_zeros(at + last, at + len(data))
+
+
+def data_runs(data: memoryview) -> list[tuple[int, int]]:
+    """Ranges of `data`, cut at multiples of 64 KiB, that are not all zero.
+
+    Incompressible data costs one look at each block; only blocks that begin with a zero are read whole.
+    """
+    length = len(data)
+    flags = []
+    whole = np.frombuffer(data, dtype=np.uint8)
+    for start in range(0, length, _ZERO_BLOCK):
+        block = whole[start : start + _ZERO_BLOCK]
+        flags.append(bool(block[0]) or bool(block.any()))
+    edges = [0, *(i for i, (a, b) in enumerate(pairwise(flags), 1) if a != b), len(flags)]
+    return [(a * _ZERO_BLOCK, min(b * _ZERO_BLOCK, length)) for a, b in pairwise(edges) if flags[a]]
+
+
+def read_or_narrow(store: ReadableStore, place: int, buffer: memoryview, sector: int) -> list[tuple[int, int]]:
+    """Fill `buffer`; what cannot be read becomes zeros and is returned as ranges of the store, sector by sector."""
+    try:
+        store.read_into(place, buffer)
+        return []
+    except ReadFailed:
+        length = len(buffer)
+        start = place // sector * sector
+        if length <= sector and start + sector >= place + length:
+            buffer[:] = bytes(length)
+            return [(place, place + length)]
+    half = max(sector, (length // 2 + sector - 1) // sector * sector)
+    cut = min(length, (place + half) // sector * sector - place)
+    if not 0 < cut < length:
+        cut = min(length, (start + sector) - place)
+    lost = read_or_narrow(store, place, buffer[:cut], sector)
+    return _merge(lost + read_or_narrow(store, place + cut, buffer[cut:], sector))
+
+
+def _merge(ranges: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    return list(Extents.of(ranges))
+
+
+def _on_drive(piece: Piece, lost: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Lost ranges in bytes of the old drive."""
+    base = piece.place if piece.drive_place is None else piece.drive_place
+    return [(start - piece.place + base, end - piece.place + base) for start, end in lost]

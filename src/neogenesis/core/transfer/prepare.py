@@ -1,0 +1,119 @@
+"""Volumes that get another size, made ready before anything is written.
+
+The sealed volume stays below; what the utilities change is kept in an overlay in the work folder. The result is
+checked there. Only then is it copied like any other volume, in one pass.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Protocol
+
+from neogenesis.core.errors import Damaged, Refused, ToolFailed
+from neogenesis.core.filesystem import Volume, fat, ntfs, read_volume
+from neogenesis.core.plan import LayoutPartition, Operation
+from neogenesis.core.store import MemoryStore, OverlayStore, PieceStore, RangeView, ReadableStore, WritableRangeView, WritableStore
+from neogenesis.core.survey import PartitionFacts
+from neogenesis.core.units import KIB
+
+
+class VolumeTools(Protocol):
+    """The filesystem utilities, as the bench provides them. All raise ToolFailed in words."""
+
+    def resize(self, store: WritableStore, kind: str, size_bytes: int) -> None:
+        """Give the volume in `store` another size and leave it clean."""
+
+    def make(self, store: WritableStore, kind: str, label: str) -> None:
+        """Make an empty volume that fills `store`."""
+
+    def check(self, store: ReadableStore, kind: str) -> None:
+        """Raise ToolFailed unless the filesystem's own checker finds the volume in order."""
+
+
+def prepared_volume(
+    source: ReadableStore,
+    old: PartitionFacts | None,
+    new: LayoutPartition,
+    operation: Operation,
+    folder: Path,
+    tools: VolumeTools,
+) -> tuple[ReadableStore, Volume, bool]:
+    """The volume for `new`, read again, and whether it was made now (True) or kept from before.
+
+    `source` is the sealed old drive. Raises ToolFailed, Damaged or Refused; nothing is written to a drive.
+    """
+    path = folder / f"volume-{new.number}"
+    size = new.size_bytes
+    kept = OverlayStore.was_kept(path)
+    if not kept:
+        path.unlink(missing_ok=True)
+    if old is None:
+        overlay = OverlayStore(MemoryStore(0, source.sector_size), path, size)
+        if not kept:
+            tools.make(overlay, operation.volume_kind, new.title)
+    else:
+        view = RangeView(source, old.start_bytes, min(old.size_bytes, source.size_bytes - old.start_bytes))
+        if operation.action == "patch":
+            overlay = OverlayStore(view, path, size)
+            if not kept:
+                _patch(overlay, operation.volume_kind, old, new)
+        elif operation.volume_kind == "vfat":
+            overlay = _resized_fat(view, path, old, new, kept)
+        else:
+            overlay = OverlayStore(view, path, max(size, view.size_bytes))
+            if not kept:
+                usable = size // KIB * KIB
+                tools.resize(overlay, operation.volume_kind, usable)
+                _patch(WritableRangeView(overlay, 0, size), operation.volume_kind, old, new)
+    result = WritableRangeView(overlay, 0, size)
+    volume = read_volume(result)
+    if not kept:
+        _judge(volume, old, operation, result, tools)
+        overlay.keep()
+    return result, volume, not kept
+
+
+def _judge(
+    volume: Volume, old: PartitionFacts | None, operation: Operation, result: ReadableStore, tools: VolumeTools
+) -> None:
+    """The prepared volume must be understood, clean, the same volume, and pass its own checker."""
+    if operation.action == "patch" and volume.allocation is not None:
+        return  # eight bytes differ; what was wrong with the volume before is carried as it was
+    if volume.allocation is None or volume.dirty or volume.size_bytes > result.size_bytes:
+        raise ToolFailed(f"The volume is not in order after the step “{operation.text}”; nothing was written.",
+                         "Plan with --grow none, or check the volume on the customer's machine.")  # fmt: skip
+    if old is not None and volume.uuid != old.volume.uuid:
+        raise ToolFailed("The prepared volume lost its identity; nothing was written.", "Plan with --grow none.")
+    if operation.volume_kind != "exfat":
+        tools.check(result, operation.volume_kind)
+
+
+def _patch(store: WritableStore, kind: str, old: PartitionFacts, new: LayoutPartition) -> None:
+    """Let boot sectors that record their own place record the new one."""
+    if new.start_bytes == old.start_bytes or kind not in ("ntfs", "vfat"):
+        return
+    module = ntfs if kind == "ntfs" else fat
+    for offset, data in module.hidden_sector_patches(store, old.start_bytes, new.start_bytes):
+        if offset + len(data) <= store.size_bytes:
+            store.write(offset, data)
+
+
+def _resized_fat(
+    view: RangeView, path: Path, old: PartitionFacts, new: LayoutPartition, kept: bool
+) -> OverlayStore:
+    """FAT needs no utility: its data moves as a block behind a longer or shorter table."""
+    boot = fat.read_boot_sector(view)
+    moved = boot.hidden_sectors and boot.hidden_sectors == old.start_bytes // boot.sector_bytes
+    try:
+        plan = fat.resized(view, new.size_bytes, new.start_bytes // boot.sector_bytes if moved else None)
+    except ValueError as error:
+        raise Refused("too-small", f"{new.title}: {error}; nothing was written.", "Leave its size as it is.") from error
+    pieces = [(target, length, source) for source, length, target in plan.tables]
+    pieces.append((plan.new_data_at, plan.data_bytes, plan.old_data_at))
+    overlay = OverlayStore(PieceStore(view, new.size_bytes, pieces), path, new.size_bytes)
+    if not kept:
+        for offset, data in plan.patches:
+            overlay.write(offset, data)
+        if fat.read_boot_sector(overlay).bits != boot.bits:
+            raise Damaged("FAT", 0, "the resized volume would be of another width")
+    return overlay

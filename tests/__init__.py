@@ -1,0 +1,1 @@
+"""Behaviour on real things: images made by the distribution's utilities, real windows, processes really killed."""

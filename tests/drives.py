@@ -1,0 +1,228 @@
+"""Real drives for the tests, made by the distribution's own utilities and judged by them as well."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import random
+import subprocess
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from neogenesis.core.filesystem import VolumeTree
+from neogenesis.core.store import RangeView, SealedFileStore
+
+MIB = 1 << 20
+STARTUP = "C12A7328-F81F-11D2-BA4B-00A0C93EC93B"
+RESERVED = "E3C9E316-0B5C-4DB8-817D-F92DF00215AE"
+NT_DATA = "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
+RECOVERY = "DE94BBA4-06D1-4D40-A16A-BFD50179D6AC"
+LINUX = "0FC63DAF-8483-4772-8E79-3D69D8477DE4"
+SWAP = "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F"
+
+
+def run(*arguments: str | Path, text: str | None = None, ok: Sequence[int] = (0,)) -> str:
+    """Run a utility and return what it printed; fails the test with its own words."""
+    done = subprocess.run([str(a) for a in arguments], input=text, capture_output=True, text=True, check=False,
+                          env={**os.environ, "PATH": os.environ["PATH"] + ":/usr/sbin:/sbin", "LC_ALL": "C",
+                               "MTOOLS_SKIP_CHECK": "1"})  # fmt: skip
+    assert done.returncode in ok, f"{arguments}: {done.returncode}\n{done.stdout}\n{done.stderr}"
+    return done.stdout
+
+
+@dataclass
+class Part:
+    """A partition to make: `kind` is ntfs, ext4, ext2, fat32, fat16, exfat, swap, luks, btrfs, xfs or raw."""
+
+    mib: int
+    type_id: str
+    kind: str
+    label: str = ""
+    files: dict[str, bytes] = field(default_factory=dict)
+    name: str = ""
+    options: tuple[str, ...] = ()
+    number: int = 0
+
+
+def make_volume(path: Path, part: Part, size: int) -> None:
+    """A volume of exactly `size` bytes with its files in it."""
+    path.unlink(missing_ok=True)
+    with path.open("wb") as file:
+        file.truncate(size)
+    label = part.label
+    if part.kind == "ntfs":
+        run("mkntfs", "-Q", "-F", "-q", "-L", label, *part.options, path)
+        _fill_ntfs(path, part.files)
+    elif part.kind.startswith("ext"):
+        run("mke2fs", "-q", "-F", "-t", part.kind, "-L", label, *part.options, path)
+        _fill_ext(path, part.files)
+    elif part.kind.startswith("fat"):
+        run("mkfs.fat", "-F", part.kind[3:], "-n", label.upper()[:11] or "NONE", *part.options, path)
+        for name, data in part.files.items():
+            _fill_fat(path, name, data)
+    elif part.kind == "exfat":
+        run("mkfs.exfat", "-L", label, path)
+    elif part.kind == "swap":
+        run("mkswap", "-L", label, path)
+    elif part.kind == "luks":
+        run("cryptsetup", "luksFormat", "--batch-mode", "--pbkdf-force-iterations", "4", "--pbkdf-memory", "32",
+            "--key-file", "-", path, text="tide table")  # fmt: skip
+    elif part.kind == "btrfs":
+        run("mkfs.btrfs", "-q", "-L", label, path)
+    elif part.kind == "xfs":
+        run("mkfs.xfs", "-q", "-L", label, path)
+    elif part.kind == "raw":
+        with path.open("r+b") as file:
+            file.write(random.Random(part.mib).randbytes(min(size, 4 * MIB)))
+
+
+def _fill_ext(path: Path, files: dict[str, bytes]) -> None:
+    orders = []
+    made: set[str] = set()
+    for index, (name, data) in enumerate(files.items()):
+        parts = name.split("/")[:-1]
+        for depth in range(1, len(parts) + 1):
+            folder = "/".join(parts[:depth])
+            if folder not in made:
+                made.add(folder)
+                orders.append(f"mkdir {folder}")
+        host = path.with_name(f"{path.name}.{index}")
+        host.write_bytes(data)
+        orders.append(f'write {host} "{name}"')
+    if orders:
+        run("debugfs", "-w", "-f", "/dev/stdin", path, text="\n".join(orders) + "\n")
+    for index in range(len(files)):
+        path.with_name(f"{path.name}.{index}").unlink()
+
+
+def _fill_ntfs(path: Path, files: dict[str, bytes]) -> None:
+    """Through the real driver: the utilities alone cannot make folders."""
+    if not files:
+        return
+    point = path.with_name(path.name + ".mnt")
+    point.mkdir()
+    run("ntfs-3g", path, point)
+    try:
+        for name, data in files.items():
+            file = point / name
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_bytes(data)
+    finally:
+        run("fusermount3", "-u", point)
+        point.rmdir()
+
+
+def _fill_fat(path: Path, name: str, data: bytes) -> None:
+    parts = name.split("/")
+    for depth in range(1, len(parts)):
+        run("mmd", "-D", "s", "-i", path, "::" + "/".join(parts[:depth]), ok=(0, 1))
+    host = path.with_name(path.name + ".file")
+    host.write_bytes(data)
+    run("mcopy", "-o", "-i", path, host, f"::{name}")
+    host.unlink()
+
+
+def place(image: Path, volume: Path, start: int) -> None:
+    """Put a volume into an image at `start`, holes kept."""
+    run("dd", f"if={volume}", f"of={image}", f"seek={start}", "oflag=seek_bytes", "bs=1M", "conv=notrunc,sparse")
+
+
+def make_drive(image: Path, size_mib: int, parts: Sequence[Part], table: str = "gpt") -> Path:
+    """An image with a table made by sfdisk and a volume in each partition. For MBR, types are hexadecimal bytes."""
+    image.unlink(missing_ok=True)
+    with image.open("wb") as file:
+        file.truncate(size_mib * MIB)
+    lines = [f"label: {'gpt' if table == 'gpt' else 'dos'}"]
+    for part in parts:
+        size = f"size={part.mib}MiB," if part.mib else ""
+        name = f', name="{part.name}"' if part.name else ""
+        number = f"{part.number} : " if part.number else ""
+        lines.append(f"{number}{size} type={part.type_id}{name}")
+    run("sfdisk", "-q", image, text="\n".join(lines) + "\n")
+    for part, (start, size) in zip(parts, spans(image), strict=True):
+        if part.kind:
+            volume = image.with_name(image.name + ".volume")
+            make_volume(volume, part, size)
+            place(image, volume, start)
+            volume.unlink()
+    return image
+
+
+def table_of(image: Path) -> dict[str, Any]:
+    return dict(json.loads(run("sfdisk", "--json", image))["partitiontable"])
+
+
+def spans(image: Path) -> list[tuple[int, int]]:
+    """(start, size) in bytes of every partition, as sfdisk reads them."""
+    return [(p["start"] * 512, p["size"] * 512) for p in table_of(image)["partitions"]]
+
+
+def blank(path: Path, size_mib: int) -> Path:
+    with path.open("wb") as file:
+        file.truncate(size_mib * MIB)
+    return path
+
+
+def file_hashes(image: Path, start: int, size: int) -> dict[str, str]:
+    """SHA-256 of every file of a volume, read by pytsk3."""
+    store = SealedFileStore(image)
+    try:
+        tree = VolumeTree(RangeView(store, start, size))
+        found = {}
+        for path, length, _ in tree.walk():
+            if not path.startswith("$"):
+                found[path] = hashlib.sha256(tree.read(path, length) or b"").hexdigest()
+        return found
+    finally:
+        store.close()
+
+
+def check_volume(image: Path, start: int, size: int, kind: str, scratch: Path) -> None:
+    """The filesystem's own checker finds the volume in order, at its full size."""
+    volume = scratch / "judged"
+    volume.unlink(missing_ok=True)
+    run("dd", f"if={image}", f"of={volume}", f"skip={start}", f"count={size}", "iflag=skip_bytes,count_bytes", "bs=1M",
+        "conv=sparse")  # fmt: skip
+    with volume.open("r+b") as file:
+        file.truncate(size)
+    if kind == "ntfs":
+        said = run("ntfsresize", "--info", "--no-progress-bar", volume)
+        device = int(said.split("Current device size:")[1].split()[0])
+        own = int(said.split("Current volume size:")[1].split()[0])
+        assert device - own < MIB, said
+        run("ntfsfix", "-n", volume)
+    elif kind.startswith("ext"):
+        run("e2fsck", "-f", "-n", volume)
+    elif kind.startswith("fat"):
+        run("fsck.fat", "-n", volume)
+    volume.unlink()
+
+
+def nt_files() -> dict[str, bytes]:
+    """What an NT-family system volume is known by, with some of a customer's files, no two alike."""
+    rng = random.Random(7)
+    files = {"Windows/System32/config/SYSTEM": rng.randbytes(40_000), "Users/berth/notes – überfällig.txt": b"tide 4.2 m\n"}
+    files |= {f"Users/berth/scans/{n:03}.bin": rng.randbytes(rng.randrange(1, 300_000)) for n in range(40)}
+    files["Users/berth/zeros.bin"] = bytes(3_000_000)
+    return files
+
+
+def linux_files() -> dict[str, bytes]:
+    rng = random.Random(9)
+    files = {"etc/os-release": b'NAME="Fathom Linux"\nPRETTY_NAME="Fathom Linux 7"\n', "etc/fstab": b"\n"}
+    files |= {f"home/keeper/{n}.dat": rng.randbytes(rng.randrange(1, 200_000)) for n in range(30)}
+    return files
+
+
+def standard_parts(system_mib: int = 300) -> list[Part]:
+    """Start-up, reserved, system, recovery, data: the customer's usual drive, in small."""
+    return [
+        Part(40, STARTUP, "fat32", "START", {"EFI/BOOT/BOOTX64.EFI": b"MZ" + bytes(5000)}, "Start-up"),
+        Part(16, RESERVED, "", ""),
+        Part(system_mib, NT_DATA, "ntfs", "Meridian", nt_files(), "Main"),
+        Part(30, RECOVERY, "ntfs", "Recovery", {"recovery.wim": os.urandom(100_000)}),
+        Part(200, LINUX, "ext4", "papers", {f"scans/{n}.pdf": os.urandom(50_000 + n) for n in range(50)}, "Papers"),
+    ]
