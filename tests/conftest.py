@@ -34,8 +34,13 @@ def neogenesis() -> Callable[..., subprocess.CompletedProcess[str]]:
     """The real program as a process; with a non-zero status it must say exactly one line."""
 
     def call(*arguments: str | Path, status: int = 0) -> subprocess.CompletedProcess[str]:
-        done = subprocess.run([sys.executable, "-m", "neogenesis", *map(str, arguments)], capture_output=True, text=True,
-                              check=False, timeout=180)  # fmt: skip
+        done = subprocess.run(
+            [sys.executable, "-m", "neogenesis", *map(str, arguments)],
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=180,
+        )
         assert done.returncode == status, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
         if status:
             assert len(done.stderr.strip().splitlines()) == 1, done.stderr

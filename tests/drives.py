@@ -26,9 +26,14 @@ SWAP = "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F"
 
 def run(*arguments: str | Path, text: str | None = None, ok: Sequence[int] = (0,)) -> str:
     """Run a utility and return what it printed; fails the test with its own words."""
-    done = subprocess.run([str(a) for a in arguments], input=text, capture_output=True, text=True, check=False,
-                          env={**os.environ, "PATH": os.environ["PATH"] + ":/usr/sbin:/sbin", "LC_ALL": "C",
-                               "MTOOLS_SKIP_CHECK": "1"})  # fmt: skip
+    done = subprocess.run(
+        [str(a) for a in arguments],
+        input=text,
+        capture_output=True,
+        text=True,
+        check=False,
+        env={**os.environ, "PATH": os.environ["PATH"] + ":/usr/sbin:/sbin", "LC_ALL": "C", "MTOOLS_SKIP_CHECK": "1"},
+    )
     assert done.returncode in ok, f"{arguments}: {done.returncode}\n{done.stdout}\n{done.stderr}"
     return done.stdout
 
@@ -68,8 +73,19 @@ def make_volume(path: Path, part: Part, size: int) -> None:
     elif part.kind == "swap":
         run("mkswap", "-L", label, path)
     elif part.kind == "luks":
-        run("cryptsetup", "luksFormat", "--batch-mode", "--pbkdf-force-iterations", "4", "--pbkdf-memory", "32",
-            "--key-file", "-", path, text="tide table")  # fmt: skip
+        run(
+            "cryptsetup",
+            "luksFormat",
+            "--batch-mode",
+            "--pbkdf-force-iterations",
+            "4",
+            "--pbkdf-memory",
+            "32",
+            "--key-file",
+            "-",
+            path,
+            text="tide table",
+        )
     elif part.kind == "btrfs":
         run("mkfs.btrfs", "-q", "-L", label, path)
     elif part.kind == "xfs":
@@ -184,8 +200,16 @@ def check_volume(image: Path, start: int, size: int, kind: str, scratch: Path) -
     """The filesystem's own checker finds the volume in order, at its full size."""
     volume = scratch / "judged"
     volume.unlink(missing_ok=True)
-    run("dd", f"if={image}", f"of={volume}", f"skip={start}", f"count={size}", "iflag=skip_bytes,count_bytes", "bs=1M",
-        "conv=sparse")  # fmt: skip
+    run(
+        "dd",
+        f"if={image}",
+        f"of={volume}",
+        f"skip={start}",
+        f"count={size}",
+        "iflag=skip_bytes,count_bytes",
+        "bs=1M",
+        "conv=sparse",
+    )
     with volume.open("r+b") as file:
         file.truncate(size)
     if kind == "ntfs":
@@ -204,7 +228,10 @@ def check_volume(image: Path, start: int, size: int, kind: str, scratch: Path) -
 def nt_files() -> dict[str, bytes]:
     """What an NT-family system volume is known by, with some of a customer's files, no two alike."""
     rng = random.Random(7)
-    files = {"Windows/System32/config/SYSTEM": rng.randbytes(40_000), "Users/berth/notes – überfällig.txt": b"tide 4.2 m\n"}
+    files = {
+        "Windows/System32/config/SYSTEM": rng.randbytes(40_000),
+        "Users/berth/notes – überfällig.txt": b"tide 4.2 m\n",
+    }
     files |= {f"Users/berth/scans/{n:03}.bin": rng.randbytes(rng.randrange(1, 300_000)) for n in range(40)}
     files["Users/berth/zeros.bin"] = bytes(3_000_000)
     return files

@@ -15,9 +15,22 @@ from pathlib import Path
 import pytest
 
 from tests.drives import (
-    LINUX, MIB, NT_DATA, STARTUP, SWAP, Part, blank, check_volume, file_hashes, linux_files, make_drive, nt_files, run,
-    spans, table_of,
-)  # fmt: skip
+    LINUX,
+    MIB,
+    NT_DATA,
+    STARTUP,
+    SWAP,
+    Part,
+    blank,
+    check_volume,
+    file_hashes,
+    linux_files,
+    make_drive,
+    nt_files,
+    run,
+    spans,
+    table_of,
+)
 
 KINDS = ["fat32", "", "ntfs", "ntfs", "ext4"]
 
@@ -67,7 +80,7 @@ def test_replace_onto_a_smaller_drive(standard: Path, tmp_path: Path, neogenesis
 
 
 def test_too_small_is_refused_with_figures(standard: Path, tmp_path: Path, neogenesis) -> None:
-    new = blank(tmp_path / "new.img", 150)
+    new = blank(tmp_path / "new.img", 110)
     said = neogenesis("plan", standard, new, "-o", tmp_path / "p.json", status=3).stderr
     assert "too small" in said and "missing" in said and "papers" in said
     assert not (tmp_path / "p.json").exists()
@@ -75,13 +88,17 @@ def test_too_small_is_refused_with_figures(standard: Path, tmp_path: Path, neoge
 
 
 def test_linux_drive_with_swap_and_raw_volume(tmp_path: Path, neogenesis) -> None:
-    old = make_drive(tmp_path / "old.img", 500, [
-        Part(40, STARTUP, "fat16", "BOOT", {"EFI/x/y.efi": b"z" * 3000}),
-        Part(200, LINUX, "ext4", "root", linux_files()),
-        Part(20, SWAP, "swap", "rest"),
-        Part(60, LINUX, "luks"),
-        Part(100, NT_DATA, "exfat", "card"),
-    ])  # fmt: skip
+    old = make_drive(
+        tmp_path / "old.img",
+        500,
+        [
+            Part(40, STARTUP, "fat16", "BOOT", {"EFI/x/y.efi": b"z" * 3000}),
+            Part(200, LINUX, "ext4", "root", linux_files()),
+            Part(20, SWAP, "swap", "rest"),
+            Part(60, LINUX, "luks"),
+            Part(100, NT_DATA, "exfat", "card"),
+        ],
+    )
     new, plan = blank(tmp_path / "new.img", 900), tmp_path / "p.json"
     neogenesis("plan", old, new, "-o", plan)
     neogenesis("transfer", plan, "--confirm", "new")
@@ -105,12 +122,17 @@ def _bytes(image: Path, number: int) -> bytes:
 
 
 def test_mbr_with_logical_partitions_and_loader(tmp_path: Path, neogenesis) -> None:
-    old = make_drive(tmp_path / "old.img", 500, [
-        Part(100, "07,bootable", "ntfs", "Main", nt_files(), number=1),
-        Part(330, "05", "", number=2),
-        Part(100, "07", "ntfs", "Logs", number=5),
-        Part(100, "83", "ext4", "Charts", linux_files(), number=6),
-    ], table="mbr")  # fmt: skip
+    old = make_drive(
+        tmp_path / "old.img",
+        500,
+        [
+            Part(100, "07,bootable", "ntfs", "Main", nt_files(), number=1),
+            Part(330, "05", "", number=2),
+            Part(100, "07", "ntfs", "Logs", number=5),
+            Part(100, "83", "ext4", "Charts", linux_files(), number=6),
+        ],
+        table="mbr",
+    )
     with old.open("r+b") as file:
         file.write(b"\xfa\x31\xc0" * 100)
         file.seek(512)
@@ -174,15 +196,27 @@ def test_wrong_tail_changed_source_changed_target(standard: Path, tmp_path: Path
 
 
 def start(plan: Path, *more: str) -> subprocess.Popen[bytes]:
-    return subprocess.Popen([sys.executable, "-m", "neogenesis", "transfer", str(plan), "--confirm", "new", *more],
-                            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)  # fmt: skip
+    return subprocess.Popen(
+        [sys.executable, "-m", "neogenesis", "transfer", str(plan), "--confirm", "new", *more],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+    )
 
 
 def test_killed_at_random_and_resumed(standard: Path, tmp_path: Path, neogenesis) -> None:
     """However often and wherever it is killed, resume ends with a drive that passes every check."""
     spec = tmp_path / "old.drive.json"
-    spec.write_text(json.dumps({"schema": "neogenesis.simulated-drive/1", "image": "old.img", "serial": "KILL0001",
-                                "read": {"bytes_per_s": 6e7}, "clock": "real"}))  # fmt: skip
+    spec.write_text(
+        json.dumps(
+            {
+                "schema": "neogenesis.simulated-drive/1",
+                "image": "old.img",
+                "serial": "KILL0001",
+                "read": {"bytes_per_s": 6e7},
+                "clock": "real",
+            }
+        )
+    )
     new, plan = blank(tmp_path / "new.img", 1400), tmp_path / "p.json"
     neogenesis("plan", spec, new, "-o", plan)
     rng = random.Random(os.getpid())
@@ -209,8 +243,16 @@ def test_unreadable_source_is_recorded_never_silent(standard: Path, tmp_path: Pa
     hole = [start_5 + 4096, start_5 + 4096 + 3000]  # inside the descriptors' neighbourhood of the ext volume
     data = _find_file_bytes(standard, 3)
     spec = tmp_path / "old.drive.json"
-    spec.write_text(json.dumps({"schema": "neogenesis.simulated-drive/1", "image": "old.img", "serial": "BAD00001",
-                                "read": {"unreadable": [[data, data + 700]]}}))  # fmt: skip
+    spec.write_text(
+        json.dumps(
+            {
+                "schema": "neogenesis.simulated-drive/1",
+                "image": "old.img",
+                "serial": "BAD00001",
+                "read": {"unreadable": [[data, data + 700]]},
+            }
+        )
+    )
     new, plan = blank(tmp_path / "new.img", 640), tmp_path / "p.json"
     neogenesis("plan", spec, new, "--grow", "none", "-o", plan)
     said = neogenesis("transfer", plan, "--confirm", "new", status=4).stderr
@@ -249,8 +291,17 @@ def test_a_flipped_bit_is_found_and_named(standard: Path, tmp_path: Path, neogen
 
 def test_second_transfer_is_refused(standard: Path, tmp_path: Path, neogenesis) -> None:
     spec = tmp_path / "slow.drive.json"
-    spec.write_text(json.dumps({"schema": "neogenesis.simulated-drive/1", "image": "old.img", "serial": "SLOW0001",
-                                "read": {"bytes_per_s": 2e7}, "clock": "real"}))  # fmt: skip
+    spec.write_text(
+        json.dumps(
+            {
+                "schema": "neogenesis.simulated-drive/1",
+                "image": "old.img",
+                "serial": "SLOW0001",
+                "read": {"bytes_per_s": 2e7},
+                "clock": "real",
+            }
+        )
+    )
     new, plan = blank(tmp_path / "new.img", 640), tmp_path / "p.json"
     other = tmp_path / "q.json"
     neogenesis("plan", spec, new, "--grow", "none", "-o", plan)
@@ -274,8 +325,12 @@ def test_second_transfer_is_refused(standard: Path, tmp_path: Path, neogenesis) 
 def test_target_that_fails_while_being_written(standard: Path, tmp_path: Path, neogenesis) -> None:
     blank(tmp_path / "new.img", 640)
     spec = tmp_path / "new.drive.json"
-    text = {"schema": "neogenesis.simulated-drive/1", "image": "new.img", "serial": "GONE0001",
-            "write": {"fails_after_bytes": 20_000_000}}  # fmt: skip
+    text = {
+        "schema": "neogenesis.simulated-drive/1",
+        "image": "new.img",
+        "serial": "GONE0001",
+        "write": {"fails_after_bytes": 20_000_000},
+    }
     spec.write_text(json.dumps(text))
     plan = tmp_path / "p.json"
     neogenesis("plan", standard, spec, "--grow", "none", "-o", plan)

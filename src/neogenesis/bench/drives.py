@@ -55,8 +55,10 @@ def open_sealed(name: str, sector_size: int | None = None) -> OpenDrive:
     try:
         if not sealed.is_block_device:
             if sealed.size_bytes >= 4 and sealed.read(0, 4) == _QCOW_MAGIC:
-                raise BadArgument(f"“{name}” is a compressed image; it cannot be opened as a drive yet.",
-                                  "Give a raw image or a block device.")  # fmt: skip
+                raise BadArgument(
+                    f"“{name}” is a compressed image; it cannot be opened as a drive yet.",
+                    "Give a raw image or a block device.",
+                )
             sealed.sector_size = sector_size or guess_sector_size(sealed)
         return OpenDrive(_real(path, sealed), sealed)
     except BaseException:
@@ -72,8 +74,11 @@ def open_target(name: str, sector_size: int) -> OpenTarget:
         return OpenTarget(_simulated(path, simulated), simulated)
     mounted = in_use(path)
     if mounted:
-        raise Refused("mounted", f"“{name}” is mounted or in use ({mounted}); nothing was written.",
-                      "Unmount it, after making sure that it is the right one.")  # fmt: skip
+        raise Refused(
+            "mounted",
+            f"“{name}” is mounted or in use ({mounted}); nothing was written.",
+            "Unmount it, after making sure that it is the right one.",
+        )
     store = FileStore(path)
     if not store.is_block_device:
         store.sector_size = sector_size
@@ -99,11 +104,15 @@ def _simulated(path: Path, store: SimulatedDrive) -> Drive:
 
 def _real(path: Path, store: SealedFileStore) -> Drive:
     resolved = path.resolve()
-    common = {"path": str(resolved), "size_bytes": store.size_bytes, "sector_size": store.sector_size,
-              "mounted": bool(in_use(path))}  # fmt: skip
+    common = {
+        "path": str(resolved),
+        "size_bytes": store.size_bytes,
+        "sector_size": store.sector_size,
+        "mounted": bool(in_use(path)),
+    }
     if not store.is_block_device:
         return msgspec.convert({**common, "changed_ns": path.stat().st_mtime_ns}, Drive)
-    number = os.stat(resolved).st_rdev
+    number = resolved.stat().st_rdev
     device = f"{os.major(number)}:{os.minor(number)}"
     system = Path("/sys/dev/block") / device
     known = _udev(device)

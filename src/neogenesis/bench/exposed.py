@@ -91,9 +91,13 @@ def exposed(store: ReadableStore) -> Iterator[Path]:
     def serve() -> None:
         try:
             mfusepy.FUSE(
-                _operations(store), str(folder), foreground=True, nothreads=True, fsname="neogenesis",
+                _operations(store),
+                str(folder),
+                foreground=True,
+                nothreads=True,
+                fsname="neogenesis",
                 default_permissions=True,
-            )  # fmt: skip
+            )
         except BaseException as error:  # noqa: BLE001 - handed to the waiting thread below
             faults.append(error)
 

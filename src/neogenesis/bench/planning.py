@@ -70,12 +70,18 @@ def plan_for(source: Surveyed, target: str | None, target_size: int | None, poli
         size = (target_size or 0) // sector_size * sector_size
         return make_plan(source, Target(size_bytes=size, sector_size=sector_size), policy, new_id)
     if is_same_place(source.survey.drive.path, target):
-        raise Refused("target-is-source", f"“{target}” is the old drive itself; it is sealed.",
-                      "Choose another drive as the new one.")  # fmt: skip
+        raise Refused(
+            "target-is-source",
+            f"“{target}” is the old drive itself; it is sealed.",
+            "Choose another drive as the new one.",
+        )
     known = target_of(target, sector_size)
     if known.drive is not None and known.drive.mounted:
-        raise Refused("mounted", f"“{target}” is mounted or in use by this machine; nothing was written.",
-                      "Unmount it, after making sure that it is the right one.")  # fmt: skip
+        raise Refused(
+            "mounted",
+            f"“{target}” is mounted or in use by this machine; nothing was written.",
+            "Unmount it, after making sure that it is the right one.",
+        )
     return make_plan(source, known, policy, new_id)
 
 
@@ -94,8 +100,10 @@ def load_plan(path: Path) -> Plan:
 
 def describe(plan: Plan) -> str:
     """The plan in a few lines of words."""
-    lines = [f"{plan.source.survey.drive.model or Path(plan.source.survey.drive.path).name} onto "
-             f"{both_text(plan.target.size_bytes)}: {both_text(plan.estimate.bytes_to_copy)} to copy"]  # fmt: skip
+    lines = [
+        f"{plan.source.survey.drive.model or Path(plan.source.survey.drive.path).name} onto "
+        f"{both_text(plan.target.size_bytes)}: {both_text(plan.estimate.bytes_to_copy)} to copy"
+    ]
     for p in plan.layout.partitions:
         lines.append(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
     lines += [f"  {reason}" for reason in plan.reasons]

@@ -11,8 +11,16 @@ from neogenesis.bench.exposed import exposed
 from neogenesis.core.errors import ToolFailed
 from neogenesis.core.store import ReadableStore, WritableRangeView, WritableStore
 
-_PACKAGES = {"ntfsresize": "ntfs-3g", "ntfsfix": "ntfs-3g", "mkntfs": "ntfs-3g", "e2fsck": "e2fsprogs",
-             "resize2fs": "e2fsprogs", "mke2fs": "e2fsprogs", "fsck.fat": "dosfstools", "mkfs.fat": "dosfstools"}  # fmt: skip
+_PACKAGES = {
+    "ntfsresize": "ntfs-3g",
+    "ntfsfix": "ntfs-3g",
+    "mkntfs": "ntfs-3g",
+    "e2fsck": "e2fsprogs",
+    "resize2fs": "e2fsprogs",
+    "mke2fs": "e2fsprogs",
+    "fsck.fat": "dosfstools",
+    "mkfs.fat": "dosfstools",
+}
 _PLACES = "/usr/sbin:/sbin:/usr/bin:/bin"
 _TOO_SMALL = ("too small", "smaller than", "not enough", "minimum", "no space left", "wrong size")
 
@@ -55,8 +63,11 @@ class FilesystemTools:
     def resize(self, store: WritableStore, kind: str, size_bytes: int) -> None:
         with exposed(store) as path:
             if kind == "ntfs":
-                _run(["ntfsresize", "--force", "--force", "--size", str(size_bytes), str(path)], "Resizing the volume",
-                     answer="y\n")  # fmt: skip
+                _run(
+                    ["ntfsresize", "--force", "--force", "--size", str(size_bytes), str(path)],
+                    "Resizing the volume",
+                    answer="y\n",
+                )
             else:
                 _run(["e2fsck", "-f", "-p", str(path)], "Checking the volume before resizing it", (0, 1))
                 _run(["resize2fs", str(path), f"{size_bytes // 1024}K"], "Resizing the volume")
@@ -72,8 +83,10 @@ class FilesystemTools:
                 _run(["mkntfs", "-Q", "-F", "-q", "-L", label[:32], str(path)], "Making the new volume")
             else:
                 options = "lazy_itable_init=1,lazy_journal_init=1,nodiscard"
-                _run(["mke2fs", "-q", "-F", "-t", "ext4", "-E", options, "-L", label[:16], str(path)],
-                     "Making the new volume")  # fmt: skip
+                _run(
+                    ["mke2fs", "-q", "-F", "-t", "ext4", "-E", options, "-L", label[:16], str(path)],
+                    "Making the new volume",
+                )
 
     def check(self, store: ReadableStore, kind: str) -> None:
         with exposed(store) as path:

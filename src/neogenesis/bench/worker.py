@@ -44,14 +44,19 @@ def _only_worker(plan: Path) -> Iterator[None]:
     try:
         descriptor = os.open(_lock_path(plan), os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
     except OSError as error:
-        raise BadRecord(f"The folder of the plan cannot be written to ({error.strerror}); nothing was written.",
-                        "Put the plan where its journal can stand beside it.") from error  # fmt: skip
+        raise BadRecord(
+            f"The folder of the plan cannot be written to ({error.strerror}); nothing was written.",
+            "Put the plan where its journal can stand beside it.",
+        ) from error
     try:
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
-            raise Refused("in-use", "A transfer of this plan is already under way; nothing more was written.",
-                          "Watch that one, or stop it first.") from error  # fmt: skip
+            raise Refused(
+                "in-use",
+                "A transfer of this plan is already under way; nothing more was written.",
+                "Watch that one, or stop it first.",
+            ) from error
         os.ftruncate(descriptor, 0)
         os.pwrite(descriptor, str(os.getpid()).encode(), 0)
         yield
@@ -122,26 +127,52 @@ def run_transfer(
                 outcome = _run(plan, files, control, tell, resume, verify)
             except NeogenesisError as error:
                 kind = _OUTCOMES.get(error.exit_status, "failed")
-                tell(msgspec.convert({"event": "outcome", "outcome": kind, "text": error.text, "remedy": error.remedy,
-                                      "code": getattr(error, "code", "")}, Event))  # fmt: skip
+                tell(
+                    msgspec.convert(
+                        {
+                            "event": "outcome",
+                            "outcome": kind,
+                            "text": error.text,
+                            "remedy": error.remedy,
+                            "code": getattr(error, "code", ""),
+                        },
+                        Event,
+                    )
+                )
                 raise
             except BaseException:
-                tell(Event(event="outcome", outcome="failed", text="The transfer ended unexpectedly.",
-                           remedy="Run it again with --resume; the old drive is untouched."))  # fmt: skip
+                tell(
+                    Event(
+                        event="outcome",
+                        outcome="failed",
+                        text="The transfer ended unexpectedly.",
+                        remedy="Run it again with --resume; the old drive is untouched.",
+                    )
+                )
                 raise
             tell(_final(outcome))
             return outcome
 
 
 def _final(outcome: Outcome) -> Event:
-    figures = {"verified_bytes": outcome.verified_bytes, "seconds": round(outcome.seconds, 1),
-               "manifest_hash": outcome.manifest_hash, "lost": outcome.lost}  # fmt: skip
+    figures = {
+        "verified_bytes": outcome.verified_bytes,
+        "seconds": round(outcome.seconds, 1),
+        "manifest_hash": outcome.manifest_hash,
+        "lost": outcome.lost,
+    }
     lost = sum(end - start for start, end in outcome.lost)
     text = "Everything was copied and checked."
     if outcome.lost:
         text = f"Copied, but {lost} bytes of the old drive could not be read."
-    return Event(event="outcome", outcome=outcome.kind, text=text, copied_bytes=outcome.copied_bytes, lost_bytes=lost,
-                 figures=figures)  # fmt: skip
+    return Event(
+        event="outcome",
+        outcome=outcome.kind,
+        text=text,
+        copied_bytes=outcome.copied_bytes,
+        lost_bytes=lost,
+        figures=figures,
+    )
 
 
 def _teller(log: IO[bytes], also: Callable[[Event], None]) -> Callable[[Event], None]:
@@ -155,12 +186,16 @@ def _teller(log: IO[bytes], also: Callable[[Event], None]) -> Callable[[Event], 
     return tell
 
 
-def _run(plan: Plan, files: RunFiles, control: Control, tell: Callable[[Event], None], resume: bool,
-         verify: Verify) -> Outcome:  # fmt: skip
+def _run(
+    plan: Plan, files: RunFiles, control: Control, tell: Callable[[Event], None], resume: bool, verify: Verify
+) -> Outcome:
     planned_source, planned_target = plan.source.survey.drive, plan.target.drive
     if planned_target is None:
-        raise Refused("target-missing", "The plan names no drive to write to; nothing was written.",
-                      "Connect the new drive and plan again with it.")  # fmt: skip
+        raise Refused(
+            "target-missing",
+            "The plan names no drive to write to; nothing was written.",
+            "Connect the new drive and plan again with it.",
+        )
     clock = BenchClock(clock_factor(planned_source.path, planned_target.path))
     source = open_sealed(planned_source.path, planned_source.sector_size)
     try:
@@ -170,8 +205,19 @@ def _run(plan: Plan, files: RunFiles, control: Control, tell: Callable[[Event], 
             def source_now() -> tuple[Surveyed, Drive]:
                 return survey_drive(source.store, source.drive), source.drive
 
-            transfer = Transfer(plan, source.store, source_now, target.store, target.drive, files, FilesystemTools(),
-                                control, clock, tell, verify)  # fmt: skip
+            transfer = Transfer(
+                plan,
+                source.store,
+                source_now,
+                target.store,
+                target.drive,
+                files,
+                FilesystemTools(),
+                control,
+                clock,
+                tell,
+                verify,
+            )
             outcome = transfer.run(resume)
             if isinstance(target.store, FileStore):
                 target.store.reread_table()

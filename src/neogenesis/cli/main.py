@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import traceback
-from enum import StrEnum
+from enum import Enum
 from pathlib import Path
 from typing import Annotated, Literal, cast
 
@@ -21,32 +21,35 @@ from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
 from neogenesis.core.survey import Survey
 from neogenesis.core.transfer import Event, load_manifest, verify_against
-from neogenesis.core.transfer.run import RunFiles, Verify
+from neogenesis.core.transfer.run import RunFiles
 from neogenesis.core.units import binary_text, both_text, parse_size
 
-app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, help="Moves a system and its data to a new "
-                  "drive, with proof. Without a command it opens the window.")  # fmt: skip
+app = typer.Typer(
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    help="Moves a system and its data to a new drive, with proof. Without a command it opens the window.",
+)
 _state = {"debug": False}
 
 
-class Intent(StrEnum):
+class Intent(Enum):
     replace = "replace"
     split = "split"
     exact = "exact"
 
 
-class Recovery(StrEnum):
+class Recovery(Enum):
     end = "end"
     stay = "stay"
     leave = "leave"
 
 
-class Identity(StrEnum):
+class Identity(Enum):
     keep = "keep"
     fresh = "fresh"
 
 
-class Verification(StrEnum):
+class Verification(Enum):
     full = "full"
     sample = "sample"
     none = "none"
@@ -91,11 +94,15 @@ def survey(
 
 def _survey_text(found: Survey) -> str:
     drive = found.drive
-    lines = [f"{drive.model or Path(drive.path).name}  {drive.serial}  {both_text(drive.size_bytes)}  "
-             f"{drive.sector_size}-byte sectors  table: {found.table.kind}"]  # fmt: skip
+    lines = [
+        f"{drive.model or Path(drive.path).name}  {drive.serial}  {both_text(drive.size_bytes)}  "
+        f"{drive.sector_size}-byte sectors  table: {found.table.kind}"
+    ]
     for p in found.partitions:
         used = f"{binary_text(p.volume.used_bytes)} used" if p.volume.kind != "none" else ""
-        lines.append(f"  {p.number:>3}  {p.title:<24} {p.role:<9} {p.volume.kind:<8} {both_text(p.size_bytes):<24} {used}")
+        lines.append(
+            f"  {p.number:>3}  {p.title:<24} {p.role:<9} {p.volume.kind:<8} {both_text(p.size_bytes):<24} {used}"
+        )
     for f in found.findings:
         lines.append(f"  {f.severity}: {f.text} {f.remedy}")
     return "\n".join(lines)
@@ -184,10 +191,12 @@ def transfer(
             out.write(msgspec.json.encode(event) + b"\n")
             out.flush()
 
-    outcome = worker.run_transfer(plan_file, confirm, resume, cast(Verify, verify.value), also)
+    outcome = worker.run_transfer(plan_file, confirm, resume, verify.value, also)
     if events != "-":
-        typer.echo(f"Copied {both_text(outcome.copied_bytes)}, read back {both_text(outcome.verified_bytes)}. "
-                   f"Manifest: {RunFiles(plan_file).manifest}")  # fmt: skip
+        typer.echo(
+            f"Copied {both_text(outcome.copied_bytes)}, read back {both_text(outcome.verified_bytes)}. "
+            f"Manifest: {RunFiles(plan_file).manifest}"
+        )
     if outcome.kind == "partial":
         ranges = ", ".join(f"{start}-{end}" for start, end in outcome.lost[:8])
         more = f" and {len(outcome.lost) - 8} more" if len(outcome.lost) > 8 else ""
@@ -242,7 +251,9 @@ def main() -> None:
     except Exception as error:  # noqa: BLE001 - the outermost boundary: a bug becomes one line
         if _state["debug"]:
             traceback.print_exc()
-        _say(f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "
-             "--debug and report what it shows.")  # fmt: skip
+        _say(
+            f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "
+            "--debug and report what it shows."
+        )
         sys.exit(1)
     sys.exit(status if isinstance(status, int) else 0)

@@ -35,7 +35,7 @@ def from_json(text: bytes, kind: type[T], what: str) -> T:
             f"The {what} is damaged or not one of ours ({error}); nothing was written.",
             f"Make the {what} again or restore it from a copy.",
         ) from error
-    expected = kind.__struct_fields__ and getattr(kind, "SCHEMA", None)
+    expected = getattr(kind, "SCHEMA", None)
     found = getattr(record, "schema", None)
     if expected and found != expected:
         raise BadRecord(

@@ -20,8 +20,8 @@ _DIRTY_FLAG = 0x0002
 def read_volume(store: ReadableStore) -> Volume:
     """Everything about the volume; raises Damaged or ReadFailed."""
     raw = store.read(0, 512)
-    length, fat_at, fat_length, heap, clusters, root, serial, _, flags, sector_shift, cluster_shift = (
-        struct.unpack_from("<QIIIIIIHHBB", raw, 72)
+    length, fat_at, _, heap, clusters, root, serial, _, flags, sector_shift, cluster_shift = struct.unpack_from(
+        "<QIIIIIIHHBB", raw, 72
     )
     if not 9 <= sector_shift <= 12 or cluster_shift > 25 - sector_shift:
         raise Damaged("exFAT boot sector", 0, "its sector or cluster size is impossible")
@@ -33,7 +33,7 @@ def read_volume(store: ReadableStore) -> Volume:
     def place(number: int) -> int:
         if not 2 <= number < clusters + 2:
             raise Damaged("exFAT chain", fat_at * sector, f"cluster {number} lies outside")
-        return heap_at + (number - 2) * cluster
+        return int(heap_at + (number - 2) * cluster)
 
     def chain(first: int, most: int) -> list[int]:
         """Clusters of a chain, each once; an entry that says nothing means that they lie side by side."""
@@ -42,7 +42,7 @@ def read_volume(store: ReadableStore) -> Volume:
         while len(found) < most and 2 <= first < clusters + 2 and first not in seen:
             found.append(first)
             seen.add(first)
-            following = struct.unpack("<I", store.read(fat_at * sector + 4 * first, 4))[0]
+            following = int.from_bytes(store.read(fat_at * sector + 4 * first, 4), "little")
             first = following or first + 1
         return found
 
@@ -61,7 +61,7 @@ def read_volume(store: ReadableStore) -> Volume:
     needed = (clusters + 7) // 8
     if bitmap is None or bitmap[1] < needed:
         raise Damaged("exFAT root directory", place(root), "it names no allocation bitmap")
-    pieces = []
+    pieces: list[bytes] = []
     for number in chain(bitmap[0], -(-needed // cluster)):
         pieces.append(store.read(place(number), min(cluster, needed - cluster * len(pieces))))
     bits = np.unpackbits(np.frombuffer(b"".join(pieces), dtype=np.uint8), bitorder="little")[:clusters]

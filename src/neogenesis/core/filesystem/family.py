@@ -7,8 +7,13 @@ import shlex
 from neogenesis.core.filesystem.model import SystemFamily
 from neogenesis.core.filesystem.tree import VolumeTree
 
-_NT_PATHS = ("Windows/System32/config/SYSTEM", "Windows/System32/winload.efi", "Windows/System32/ntoskrnl.exe",
-             "Windows/System32/winload.exe", "Windows/System32")  # fmt: skip
+_NT_PATHS = (
+    "Windows/System32/config/SYSTEM",
+    "Windows/System32/winload.efi",
+    "Windows/System32/ntoskrnl.exe",
+    "Windows/System32/winload.exe",
+    "Windows/System32",
+)
 _LINUX_RELEASES = ("etc/os-release", "usr/lib/os-release")
 _LINUX_PATHS = ("etc/fstab", "sbin/init", "etc/passwd")
 _MERIDIAN_RELEASE = "Meridian/System/release"

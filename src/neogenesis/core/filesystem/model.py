@@ -8,9 +8,23 @@ from typing import Literal
 from neogenesis.core.extent import Extents
 
 VolumeKind = Literal[
-    "ntfs", "ext4", "ext3", "ext2", "vfat", "exfat", "btrfs", "xfs", "apfs", "hfsplus", "swap", "luks", "fve",
-    "lvm", "raid", "none"
-]  # fmt: skip
+    "ntfs",
+    "ext4",
+    "ext3",
+    "ext2",
+    "vfat",
+    "exfat",
+    "btrfs",
+    "xfs",
+    "apfs",
+    "hfsplus",
+    "swap",
+    "luks",
+    "fve",
+    "lvm",
+    "raid",
+    "none",
+]
 SystemFamily = Literal["nt", "linux", "meridian"]
 
 #: Kinds that the engine can give another size; the others are carried as they are.

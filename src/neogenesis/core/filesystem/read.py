@@ -47,7 +47,7 @@ def read_volume(store: ReadableStore) -> Volume:
             system_family=family,
             system_name=name,
             has_loader=has_loader(tree),
-            hibernated=bool(hibernation) and hibernation[:4] in _HIBERNATED,
+            hibernated=(hibernation or b"")[:4] in _HIBERNATED,
         )
     return volume
 

@@ -72,8 +72,14 @@ def _btrfs(store: ReadableStore) -> Volume | None:
         return None
     total, used = struct.unpack_from("<QQ", raw, 0x70)
     block = struct.unpack_from("<I", raw, 0x90)[0]
-    return Volume("btrfs", min(total, store.size_bytes), label=_text(raw[0x12B:0x22B]), uuid=_uuid(raw[0x20:0x30]),
-                  block_bytes=block, used_bytes=min(used, total))  # fmt: skip
+    return Volume(
+        "btrfs",
+        min(total, store.size_bytes),
+        label=_text(raw[0x12B:0x22B]),
+        uuid=_uuid(raw[0x20:0x30]),
+        block_bytes=block,
+        used_bytes=min(used, total),
+    )
 
 
 def _xfs(store: ReadableStore) -> Volume | None:
@@ -82,8 +88,14 @@ def _xfs(store: ReadableStore) -> Volume | None:
         return None
     block, blocks = struct.unpack_from(">IQ", raw, 4)
     free = struct.unpack_from(">Q", raw, 144)[0]
-    return Volume("xfs", min(block * blocks, store.size_bytes), label=_text(raw[108:120]), uuid=_uuid(raw[32:48]),
-                  block_bytes=block, used_bytes=block * max(0, blocks - free))  # fmt: skip
+    return Volume(
+        "xfs",
+        min(block * blocks, store.size_bytes),
+        label=_text(raw[108:120]),
+        uuid=_uuid(raw[32:48]),
+        block_bytes=block,
+        used_bytes=block * max(0, blocks - free),
+    )
 
 
 def _apfs(store: ReadableStore) -> Volume | None:
@@ -101,8 +113,13 @@ def _hfsplus(store: ReadableStore) -> Volume | None:
         return None
     attributes = struct.unpack_from(">I", raw, 4)[0]
     block, blocks, free = struct.unpack_from(">III", raw, 40)
-    return Volume("hfsplus", min(block * blocks, store.size_bytes), block_bytes=block,
-                  used_bytes=block * max(0, blocks - free), dirty=not attributes & 0x100)  # fmt: skip
+    return Volume(
+        "hfsplus",
+        min(block * blocks, store.size_bytes),
+        block_bytes=block,
+        used_bytes=block * max(0, blocks - free),
+        dirty=not attributes & 0x100,
+    )
 
 
 def _swap(store: ReadableStore) -> Volume | None:
@@ -111,8 +128,14 @@ def _swap(store: ReadableStore) -> Volume | None:
     if mark not in (b"SWAPSPACE2", b"SWAP-SPACE") and not sleeping:
         return None
     raw = peek(store, 1024, 64)
-    return Volume("swap", store.size_bytes, label=_text(raw[28:44]), uuid=_uuid(raw[12:28]), block_bytes=_PAGE,
-                  hibernated=sleeping)  # fmt: skip
+    return Volume(
+        "swap",
+        store.size_bytes,
+        label=_text(raw[28:44]),
+        uuid=_uuid(raw[12:28]),
+        block_bytes=_PAGE,
+        hibernated=sleeping,
+    )
 
 
 #: In the order in which they are asked: what wraps other volumes comes first.

@@ -22,8 +22,15 @@ def same_drive(one: Drive, other: Drive) -> bool:
 
 def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequence[Operation]) -> tuple[Gate, ...]:
     """All gates, open ones as well: they are what the technician can rely on."""
-    gates = [_gate("source-mounted", not survey.drive.mounted, "The old drive is not in use.",
-                   "The old drive is mounted and changes while it is read.", "Unmount it.")]  # fmt: skip
+    gates = [
+        _gate(
+            "source-mounted",
+            not survey.drive.mounted,
+            "The old drive is not in use.",
+            "The old drive is mounted and changes while it is read.",
+            "Unmount it.",
+        )
+    ]
     gates += _target_gates(survey, target)
     gates += _resize_gates(survey, operations)
     gates.append(_fill_gate(layout, target))
@@ -37,38 +44,71 @@ def _gate(code: str, is_open: bool, yes: str, no: str, remedy: str) -> Gate:
 def _target_gates(survey: Survey, target: Target) -> list[Gate]:
     drive = target.drive
     if drive is None:
-        return [Gate(code="target-missing", open=False, text="The plan names a size, but no drive to write to.",
-                     remedy="Connect the new drive and plan again with it.")]  # fmt: skip
+        return [
+            Gate(
+                code="target-missing",
+                open=False,
+                text="The plan names a size, but no drive to write to.",
+                remedy="Connect the new drive and plan again with it.",
+            )
+        ]
     holds = "; ".join(target.holds)
     return [
-        _gate("target-is-source", not same_drive(survey.drive, drive), "Old and new drive are two drives.",
-              "The new drive is the old drive.", "Choose another drive as the new one."),
-        _gate("target-mounted", not drive.mounted, "The new drive is not in use.",
-              "The new drive is mounted or in use.", "Unmount it, after making sure that it is the right one."),
-        Gate(code="target-holds", open=True,
-             text=f"The new drive holds something that will be lost: {holds}." if holds
-             else "The new drive holds nothing."),
-    ]  # fmt: skip
+        _gate(
+            "target-is-source",
+            not same_drive(survey.drive, drive),
+            "Old and new drive are two drives.",
+            "The new drive is the old drive.",
+            "Choose another drive as the new one.",
+        ),
+        _gate(
+            "target-mounted",
+            not drive.mounted,
+            "The new drive is not in use.",
+            "The new drive is mounted or in use.",
+            "Unmount it, after making sure that it is the right one.",
+        ),
+        Gate(
+            code="target-holds",
+            open=True,
+            text=f"The new drive holds something that will be lost: {holds}."
+            if holds
+            else "The new drive holds nothing.",
+        ),
+    ]
 
 
 def _resize_gates(survey: Survey, operations: Sequence[Operation]) -> list[Gate]:
     gates = []
     states = (
-        ("encrypted", "is encrypted and can only be copied exactly",
-         "Switch encryption off on the customer's machine and wait until it has finished, or plan with --grow none."),
-        ("hibernated", "is hibernated: a sleeping system is stored in it",
-         "Start the machine, switch fast start off and shut it down fully, or plan with --grow none."),
-        ("dirty", "is unclean and must not be resized",
-         "Start the machine and shut it down fully, or plan with --grow none."),
-    )  # fmt: skip
+        (
+            "encrypted",
+            "is encrypted and can only be copied exactly",
+            "Switch encryption off on the customer's machine and wait until it has finished, or plan with --grow none.",
+        ),
+        (
+            "hibernated",
+            "is hibernated: a sleeping system is stored in it",
+            "Start the machine, switch fast start off and shut it down fully, or plan with --grow none.",
+        ),
+        (
+            "dirty",
+            "is unclean and must not be resized",
+            "Start the machine and shut it down fully, or plan with --grow none.",
+        ),
+    )
     resized = {o.from_partition for o in operations if o.action in ("grow", "shrink")}
     for name, clause, remedy in states:
         hit = next((p for p in survey.partitions if p.number in resized and getattr(p.volume, name)), None)
         code = "unclean" if name == "dirty" else name
         gates.append(
-            Gate(code=code, open=hit is None, remedy=remedy if hit else "",
-                 text=f"{hit.title} {clause}." if hit else f"No volume that changes its size is {code}.")
-        )  # fmt: skip
+            Gate(
+                code=code,
+                open=hit is None,
+                remedy=remedy if hit else "",
+                text=f"{hit.title} {clause}." if hit else f"No volume that changes its size is {code}.",
+            )
+        )
     return gates
 
 

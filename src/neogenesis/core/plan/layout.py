@@ -79,15 +79,22 @@ def growing(partitions: Sequence[PartitionFacts], policy: Policy) -> tuple[dict[
     if isinstance(policy.grow, int):
         chosen = next((p for p in partitions if p.number == policy.grow), None)
         if chosen is None:
-            raise Refused("no-such-partition", f"Partition {policy.grow} does not move, so it cannot grow.", "Choose another.")
+            raise Refused(
+                "no-such-partition", f"Partition {policy.grow} does not move, so it cannot grow.", "Choose another."
+            )
         if chosen not in resizable:
-            raise Refused("cannot-grow", f"{chosen.title} ({chosen.volume.kind}) cannot be given another size.",
-                          "Choose another partition, or --grow none.")  # fmt: skip
+            raise Refused(
+                "cannot-grow",
+                f"{chosen.title} ({chosen.volume.kind}) cannot be given another size.",
+                "Choose another partition, or --grow none.",
+            )
         return {chosen.number: 1}, f"{chosen.title} takes the new space, as asked."
     if policy.grow == "share":
         sharing = [p for p in resizable if p.role in ("system", "data") and is_resizable(p)]
         if sharing:
-            return {p.number: -(-p.size_bytes // MIB) for p in sharing}, "System and data volumes share the new space by their size."
+            return {
+                p.number: -(-p.size_bytes // MIB) for p in sharing
+            }, "System and data volumes share the new space by their size."
     for role, what in (("system", "System"), ("data", "No system was found, so the largest data volume")):
         found = [p for p in resizable if p.role == role and (role == "system" or is_resizable(p))]
         if found:
@@ -143,8 +150,9 @@ def _slots(
 ) -> tuple[list[Slot], dict[int, int], str]:
     partitions = carried(survey, policy)
     weights, reason = growing(partitions, policy)
-    grows_at = min((i for i, p in enumerate(partitions) if p.role == "system" or p.number in weights),
-                   default=len(partitions))  # fmt: skip
+    grows_at = min(
+        (i for i, p in enumerate(partitions) if p.role == "system" or p.number in weights), default=len(partitions)
+    )
     staying: list[Slot] = []
     moved: list[Slot] = []
     for index, partition in enumerate(partitions):
@@ -209,14 +217,15 @@ def _free_number(survey: Survey, used: set[int]) -> int:
     extended = 1 if any(p.logical for p in survey.partitions) else 0
     free = [n for n in range(1, 5) if n not in used]
     if len(free) <= extended:
-        raise Refused("table-full", "The table of the new drive has no room for another partition.",
-                      "Leave a partition behind, or do without the new data volume.")  # fmt: skip
+        raise Refused(
+            "table-full",
+            "The table of the new drive has no room for another partition.",
+            "Leave a partition behind, or do without the new data volume.",
+        )
     return free[-1]
 
 
-def _placed(
-    slot: Slot, survey: Survey, start: int, size: int, new_id: NewId, fresh: bool
-) -> LayoutPartition:
+def _placed(slot: Slot, survey: Survey, start: int, size: int, new_id: NewId, fresh: bool) -> LayoutPartition:
     source = slot.source
     if source is None:
         systems = [p for p in survey.partitions if p.volume.system_family]

@@ -47,8 +47,11 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
 
 def _refuse_hopeless(survey: Survey, target: Target) -> None:
     if not survey.partitions:
-        raise Refused("nothing-to-copy", "The old drive has no partitions that could be read; there is nothing to plan.",
-                      "Check that it is the right drive; if it is, image it exactly.")  # fmt: skip
+        raise Refused(
+            "nothing-to-copy",
+            "The old drive has no partitions that could be read; there is no plan.",
+            "Check that it is the right drive; if it is, image it exactly.",
+        )
     if survey.drive.sector_size != target.sector_size:
         raise Refused(
             "sector-size",
@@ -56,8 +59,14 @@ def _refuse_hopeless(survey: Survey, target: Target) -> None:
             "volumes and loaders made for one do not start on the other.",
             f"Take a drive, or a mode of this drive, with sectors of {survey.drive.sector_size} bytes.",
         )
-    damage = next((f for f in survey.findings if f.code in ("partitions-overlap", "partition-beyond-end",
-                                                           "mbr-logical-chain", "mbr-logical-outside")), None)  # fmt: skip
+    damage = next(
+        (
+            f
+            for f in survey.findings
+            if f.code in ("partitions-overlap", "partition-beyond-end", "mbr-logical-chain", "mbr-logical-outside")
+        ),
+        None,
+    )
     if damage:
         raise Refused("table-damaged", f"The table of the old drive is damaged: {damage.text}", damage.remedy)
 
@@ -72,21 +81,38 @@ def _operations(source: Surveyed, layout: Layout) -> list[Operation]:
         length = min(first, room, MIB) - survey.drive.sector_size
         if length > 0:
             copy.append(
-                Operation(kind="copy", text="Copy the loader that stands before the first partition", mode="raw",
-                          start_bytes=survey.drive.sector_size, bytes=length)
-            )  # fmt: skip
+                Operation(
+                    kind="copy",
+                    text="Copy the loader that stands before the first partition",
+                    mode="raw",
+                    start_bytes=survey.drive.sector_size,
+                    bytes=length,
+                )
+            )
     for partition in layout.partitions:
         old = survey.partition(partition.from_partition) if partition.from_partition is not None else None
         if old is None:
             kind = "ntfs" if partition.type_id.startswith(("EBD0A0A2", "0x07")) else "ext4"
             prepare.append(
-                Operation(kind="prepare", text=f"Make an empty volume, {binary_text(partition.size_bytes)}",
-                          partition=partition.number, action="make", volume_kind=kind, bytes=partition.size_bytes)
-            )  # fmt: skip
+                Operation(
+                    kind="prepare",
+                    text=f"Make an empty volume, {binary_text(partition.size_bytes)}",
+                    partition=partition.number,
+                    action="make",
+                    volume_kind=kind,
+                    bytes=partition.size_bytes,
+                )
+            )
             copy.append(
-                Operation(kind="copy", text=f"Write the new volume {partition.title}", partition=partition.number,
-                          mode="used", volume_kind=kind, bytes=64 * MIB)
-            )  # fmt: skip
+                Operation(
+                    kind="copy",
+                    text=f"Write the new volume {partition.title}",
+                    partition=partition.number,
+                    mode="used",
+                    volume_kind=kind,
+                    bytes=64 * MIB,
+                )
+            )
             continue
         step = _preparation(old, partition)
         if step:
@@ -96,10 +122,16 @@ def _operations(source: Surveyed, layout: Layout) -> list[Operation]:
         size = _copied_bytes(allocation, min(old.size_bytes, partition.size_bytes))
         how = "used blocks only" if used else "every byte"
         copy.append(
-            Operation(kind="copy", text=f"Copy {partition.title}: {how}", partition=partition.number,
-                      from_partition=old.number, mode="used" if used else "raw", volume_kind=old.volume.kind,
-                      bytes=size)
-        )  # fmt: skip
+            Operation(
+                kind="copy",
+                text=f"Copy {partition.title}: {how}",
+                partition=partition.number,
+                from_partition=old.number,
+                mode="used" if used else "raw",
+                volume_kind=old.volume.kind,
+                bytes=size,
+            )
+        )
     total = sum(o.bytes for o in copy)
     return [
         *prepare,
@@ -170,23 +202,35 @@ def _findings(layout: Layout, survey: Survey, operations: list[Operation]) -> tu
         if percent > caution:
             better = -(-partition.used_bytes * 100 // caution)
             found.append(
-                Finding(code="planned-full", severity="caution", partition=partition.number,
-                        text=f"{partition.title} is {percent:.0f} % full on the new drive.",
-                        remedy=f"Plan {caution} % or less: give it {both_text(better)}.")
-            )  # fmt: skip
+                Finding(
+                    code="planned-full",
+                    severity="caution",
+                    partition=partition.number,
+                    text=f"{partition.title} is {percent:.0f} % full on the new drive.",
+                    remedy=f"Plan {caution} % or less: give it {both_text(better)}.",
+                )
+            )
     for operation in operations:
         if operation.action in ("grow", "shrink") and operation.volume_kind == "ntfs":
             found.append(
-                Finding(code="resized", severity="note", partition=operation.partition,
-                        text="The resized volume is checked before anything is written, and its flag for a check at "
-                        "the next start is taken off again.",
-                        remedy="A first start may still look slower than usual.")
-            )  # fmt: skip
+                Finding(
+                    code="resized",
+                    severity="note",
+                    partition=operation.partition,
+                    text="The resized volume is checked before anything is written, and its flag for a check at "
+                    "the next start is taken off again.",
+                    remedy="A first start may still look slower than usual.",
+                )
+            )
         moved = layout.partition(operation.partition or 0)
         if operation.action == "patch" and moved is not None and moved.role == "recovery":
             found.append(
-                Finding(code="recovery-moved", severity="note", partition=moved.number,
-                        text=f"{moved.title} moves, and the system remembers where it was.",
-                        remedy="At first boot, check that recovery is still registered.")
-            )  # fmt: skip
+                Finding(
+                    code="recovery-moved",
+                    severity="note",
+                    partition=moved.number,
+                    text=f"{moved.title} moves, and the system remembers where it was.",
+                    remedy="At first boot, check that recovery is still registered.",
+                )
+            )
     return tuple(found)

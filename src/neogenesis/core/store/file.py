@@ -10,8 +10,6 @@ import stat
 import struct
 from pathlib import Path
 
-import numpy as np
-
 from neogenesis.core.errors import BadArgument, ReadFailed, Refused, WriteFailed
 from neogenesis.core.extent import Extents
 from neogenesis.core.store.base import ReadableStore, WritableStore
@@ -136,9 +134,12 @@ class FileStore(SealedFileStore, WritableStore):
         if end <= start:
             return
         if not self.is_block_device:
-            if _libc.fallocate(
-                self._descriptor, _KEEP_SIZE | _PUNCH_HOLE, ctypes.c_int64(start), ctypes.c_int64(end - start)
-            ) == 0:
+            if (
+                _libc.fallocate(
+                    self._descriptor, _KEEP_SIZE | _PUNCH_HOLE, ctypes.c_int64(start), ctypes.c_int64(end - start)
+                )
+                == 0
+            ):
                 return
         elif start % 512 == 0 and end % 512 == 0:
             try:
@@ -147,7 +148,7 @@ class FileStore(SealedFileStore, WritableStore):
             except OSError as error:
                 if error.errno in _GONE:
                     raise _write_failed(start, error) from error
-        zeros = memoryview(np.zeros(min(end - start, 1 << 20), dtype=np.uint8)).cast("B")
+        zeros = memoryview(bytes(min(end - start, 1 << 20)))
         while start < end:
             piece = zeros[: end - start]
             self.write(start, piece)
@@ -182,9 +183,7 @@ def _cannot_open(path: Path, error: OSError) -> BadArgument | Refused:
             f"No permission to open “{path}”; nothing was read or written.", "Ask for access to it and try again."
         )
     if error.errno == errno.EBUSY:
-        return Refused(
-            "mounted", f"“{path}” is mounted or otherwise in use; nothing was written.", "Unmount it first."
-        )
+        return Refused("mounted", f"“{path}” is mounted or otherwise in use; nothing was written.", "Unmount it first.")
     if error.errno in (errno.EROFS, errno.EACCES):
         return Refused("read-only", f"“{path}” cannot be written to; nothing was written.", "Unlock it first.")
     return BadArgument(f"“{path}” cannot be opened: {os.strerror(error.errno or 0)}.", "Check the drive.")

@@ -27,19 +27,31 @@ def all_findings(
         found.append(_finding("drive-empty", "stop", "The drive has no bytes at all.", "Check cable and dock."))
     elif table.kind == "none" and not partitions:
         found.append(
-            _finding("no-table", "note", "The drive holds no partition table that could be read.",
-                     "If it should, do not write to it: image it exactly.")
-        )  # fmt: skip
+            _finding(
+                "no-table",
+                "note",
+                "The drive holds no partition table that could be read.",
+                "If it should, do not write to it: image it exactly.",
+            )
+        )
     if drive.mounted:
         found.append(
-            _finding("mounted", "caution", "The drive is in use by this machine.",
-                     "Unmount it, so that nothing changes while it is read.")
-        )  # fmt: skip
+            _finding(
+                "mounted",
+                "caution",
+                "The drive is in use by this machine.",
+                "Unmount it, so that nothing changes while it is read.",
+            )
+        )
     if health.verdict == "failing":
         found.append(
-            _finding("health-failing", "stop", f"The drive is failing: {', '.join(health.reasons)}.",
-                     "Do not keep testing it. Image it first, gently, and decide from the image.")
-        )  # fmt: skip
+            _finding(
+                "health-failing",
+                "stop",
+                f"The drive is failing: {', '.join(health.reasons)}.",
+                "Do not keep testing it. Image it first, gently, and decide from the image.",
+            )
+        )
     elif health.verdict == "watch":
         found.append(_finding("health-watch", "caution", f"Keep an eye on it: {health.reasons[0]}.", "Give it air."))
     for partition in partitions:
@@ -56,37 +68,67 @@ def _of_partition(partition: PartitionFacts, fault: str) -> list[Finding]:
     found = []
     if fault:
         found.append(
-            _finding("volume-damaged", "stop", f"{title}: the volume is damaged. {fault}",
-                     "It can be carried over as it is. Repair it only on the copy.", number)
-        )  # fmt: skip
+            _finding(
+                "volume-damaged",
+                "stop",
+                f"{title}: the volume is damaged. {fault}",
+                "It can be carried over as it is. Repair it only on the copy.",
+                number,
+            )
+        )
     elif volume.hibernated:
         found.append(
-            _finding("hibernated", "caution", f"{title}: a sleeping system is stored here; its files may be stale.",
-                     "Start the machine, switch fast start off, shut it down fully, then survey again.", number)
-        )  # fmt: skip
+            _finding(
+                "hibernated",
+                "caution",
+                f"{title}: a sleeping system is stored here; its files may be stale.",
+                "Start the machine, switch fast start off, shut it down fully, then survey again.",
+                number,
+            )
+        )
     if volume.dirty and not fault:
         found.append(
-            _finding("unclean", "caution", f"{title}: the volume is unclean; it was not shut down properly.",
-                     "Start the machine and shut it down fully. It can be copied as it is, but not resized.", number)
-        )  # fmt: skip
+            _finding(
+                "unclean",
+                "caution",
+                f"{title}: the volume is unclean; it was not shut down properly.",
+                "Start the machine and shut it down fully. It can be copied as it is, but not resized.",
+                number,
+            )
+        )
     if volume.encrypted:
         found.append(
-            _finding("encrypted", "caution", f"{title}: the volume is encrypted; it can only be copied exactly.",
-                     "Better: switch encryption off on the customer's machine, wait until it has finished, copy, "
-                     "check, switch it on again. Ask who holds the recovery key; never write the key down.", number)
-        )  # fmt: skip
+            _finding(
+                "encrypted",
+                "caution",
+                f"{title}: the volume is encrypted; it can only be copied exactly.",
+                "Better: switch encryption off on the customer's machine, wait until it has finished, copy, "
+                "check, switch it on again. Ask who holds the recovery key; never write the key down.",
+                number,
+            )
+        )
     if volume.kind in ("raid", "lvm"):
         found.append(
-            _finding(f"{volume.kind}-member", "note", f"{title}: part of a larger set; it is carried as it is.",
-                     "Make sure that every member of the set is moved or stays.", number)
-        )  # fmt: skip
+            _finding(
+                f"{volume.kind}-member",
+                "note",
+                f"{title}: part of a larger set; it is carried as it is.",
+                "Make sure that every member of the set is moved or stays.",
+                number,
+            )
+        )
     size = volume.size_bytes
     if volume.understood and size and partition.role in ("system", "data"):
         percent = 100 * volume.used_bytes / size
         if percent > judgement().fill_caution_percent:
             found.append(
-                _finding("nearly-full", "note", f"{title} is {percent:.0f} % full: {both_text(volume.used_bytes)} "
-                         f"of {both_text(size)}. That alone explains slowness without a fault.",
-                         "Give it more room on the new drive.", number)
-            )  # fmt: skip
+                _finding(
+                    "nearly-full",
+                    "note",
+                    f"{title} is {percent:.0f} % full: {both_text(volume.used_bytes)} "
+                    f"of {both_text(size)}. That alone explains slowness without a fault.",
+                    "Give it more room on the new drive.",
+                    number,
+                )
+            )
     return found

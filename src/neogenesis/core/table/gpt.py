@@ -48,8 +48,22 @@ def read_copy(store: ReadableStore, sector_size: int, lba: int) -> GptCopy:
     """The table whose header stands at `lba`; raises Damaged with what is wrong, or ReadFailed."""
     at = lba * sector_size
     raw = store.read(at, sector_size)
-    (signature, revision, header_size, header_crc, _, my_lba, alternate, first, last, disk, entries_lba, count,
-     entry_size, entries_crc) = _HEADER.unpack_from(raw)  # fmt: skip
+    (
+        signature,
+        revision,
+        header_size,
+        header_crc,
+        _,
+        my_lba,
+        alternate,
+        first,
+        last,
+        disk,
+        entries_lba,
+        count,
+        entry_size,
+        entries_crc,
+    ) = _HEADER.unpack_from(raw)
     if signature != SIGNATURE:
         raise Damaged("GPT header", at, "the signature is missing")
     if not _HEADER.size <= header_size <= sector_size or revision >> 16 != 1:
@@ -146,9 +160,22 @@ def build_gpt(
     array_sectors = len(entries) // sector_size
 
     def header(my_lba: int, alternate_lba: int, entries_lba: int) -> bytes:
-        fields = [SIGNATURE, _REVISION, _HEADER.size, 0, 0, my_lba, alternate_lba, usable_start // sector_size,
-                  usable_end // sector_size - 1, guid_bytes(disk_id), entries_lba, entry_count, _ENTRY.size,
-                  entries_crc]  # fmt: skip
+        fields = [
+            SIGNATURE,
+            _REVISION,
+            _HEADER.size,
+            0,
+            0,
+            my_lba,
+            alternate_lba,
+            usable_start // sector_size,
+            usable_end // sector_size - 1,
+            guid_bytes(disk_id),
+            entries_lba,
+            entry_count,
+            _ENTRY.size,
+            entries_crc,
+        ]
         fields[3] = zlib.crc32(_HEADER.pack(*fields))
         return _HEADER.pack(*fields).ljust(sector_size, b"\0")
 

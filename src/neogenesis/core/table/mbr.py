@@ -72,16 +72,21 @@ def read_mbr(store: ReadableStore, sector_size: int, sector: bytes) -> tuple[lis
             add(index + 1, entry, 0, False)
     if len(extended) > 1:
         problems.append(
-            Problem("mbr-two-extended", "caution", "Two extended partitions; only the first is followed.",
-                    "Check the drive in the customer's machine before relying on its logical partitions.")
-        )  # fmt: skip
+            Problem(
+                "mbr-two-extended",
+                "caution",
+                "Two extended partitions; only the first is followed.",
+                "Check the drive in the customer's machine before relying on its logical partitions.",
+            )
+        )
     if extended:
         _follow_chain(store, sector_size, extended[0], add, problems)
     return partitions, problems, f"0x{signature:08x}"
 
 
-def _follow_chain(store: ReadableStore, sector_size: int, extended: RawEntry, add: AddEntry,
-                  problems: list[Problem]) -> None:  # fmt: skip
+def _follow_chain(
+    store: ReadableStore, sector_size: int, extended: RawEntry, add: AddEntry, problems: list[Problem]
+) -> None:
     """Walk the extended boot records once each; whatever is wrong ends the walk and is said."""
     base, length = extended[2], extended[3]
     broken = "The chain of logical partitions {}; those behind it are not seen."
@@ -112,9 +117,14 @@ def _follow_chain(store: ReadableStore, sector_size: int, extended: RawEntry, ad
         if own is not None:
             if at + own[2] + own[3] > base + length:
                 problems.append(
-                    Problem("mbr-logical-outside", "stop",
-                            f"Logical partition {number} reaches beyond the extended partition.", remedy, number)
-                )  # fmt: skip
+                    Problem(
+                        "mbr-logical-outside",
+                        "stop",
+                        f"Logical partition {number} reaches beyond the extended partition.",
+                        remedy,
+                        number,
+                    )
+                )
             add(number, own, at, True)
             number += 1
         if link is None:

@@ -31,8 +31,11 @@ def read_table(store: ReadableStore, sector_size: int) -> Table:
         first = store.read(0, max(512, sector_size))[:512]
     except ReadFailed as error:
         first = b""
-        unreadable = [Problem("table-unreadable", "stop", f"The first sector cannot be read: {error.text}",
-                              "Image the drive first.")]  # fmt: skip
+        unreadable = [
+            Problem(
+                "table-unreadable", "stop", f"The first sector cannot be read: {error.text}", "Image the drive first."
+            )
+        ]
     else:
         unreadable = []
     entries = mbr.raw_entries(first) if first else []
@@ -46,22 +49,34 @@ def read_table(store: ReadableStore, sector_size: int) -> Table:
         problems = list(unreadable)
         if protective:
             problems.append(
-                Problem("gpt-both-damaged", "stop", "Both copies of the GPT are missing or damaged.",
-                        "Use exact or salvage; do not let the machine repair it.")
-            )  # fmt: skip
+                Problem(
+                    "gpt-both-damaged",
+                    "stop",
+                    "Both copies of the GPT are missing or damaged.",
+                    "Use exact or salvage; do not let the machine repair it.",
+                )
+            )
         return Table("none", sector_size, problems=tuple(problems), boot_code=first[:440])
     problems = [*unreadable, *table.problems]
     if table.kind == "gpt" and first:
         if not protective:
             problems.append(
-                Problem("gpt-protective-missing", "caution", "The protective first sector of the GPT is missing.",
-                        "The new drive gets a proper one.")
-            )  # fmt: skip
+                Problem(
+                    "gpt-protective-missing",
+                    "caution",
+                    "The protective first sector of the GPT is missing.",
+                    "The new drive gets a proper one.",
+                )
+            )
         elif sum(1 for e in entries if e[1]) > 1:
             problems.append(
-                Problem("gpt-hybrid", "caution", "The first sector also lists partitions for legacy machines.",
-                        "The new drive gets a plain protective first sector; use exact to keep the mixture.")
-            )  # fmt: skip
+                Problem(
+                    "gpt-hybrid",
+                    "caution",
+                    "The first sector also lists partitions for legacy machines.",
+                    "The new drive gets a plain protective first sector; use exact to keep the mixture.",
+                )
+            )
     problems += _misplaced(table, store.size_bytes)
     ordered = tuple(sorted(table.partitions, key=lambda p: (p.start_bytes, p.number)))
     return replace(table, partitions=ordered, problems=tuple(problems), boot_code=first[:440])
@@ -87,24 +102,40 @@ def _read_gpt(store: ReadableStore, sector_size: int, protective: bool) -> Table
             if mbr.plausible(first):
                 return None
         problems.append(
-            Problem("gpt-primary-damaged", "caution", f"The first copy of the GPT is damaged ({primary_fault}); "
-                    "the backup at the end of the drive was used.", "The new drive gets both copies anew.")
-        )  # fmt: skip
+            Problem(
+                "gpt-primary-damaged",
+                "caution",
+                f"The first copy of the GPT is damaged ({primary_fault}); the backup at the end of the drive was used.",
+                "The new drive gets both copies anew.",
+            )
+        )
     elif backup is None:
         problems.append(
-            Problem("gpt-backup-damaged", "caution", f"The backup of the GPT is damaged ({backup_fault}).",
-                    "The new drive gets both copies anew.")
-        )  # fmt: skip
+            Problem(
+                "gpt-backup-damaged",
+                "caution",
+                f"The backup of the GPT is damaged ({backup_fault}).",
+                "The new drive gets both copies anew.",
+            )
+        )
     elif backup.partitions != primary.partitions or backup.disk_id != primary.disk_id:
         problems.append(
-            Problem("gpt-copies-differ", "caution", "The two copies of the GPT differ; the first one was used.",
-                    "Check the list of partitions against what the customer expects.")
-        )  # fmt: skip
+            Problem(
+                "gpt-copies-differ",
+                "caution",
+                "The two copies of the GPT differ; the first one was used.",
+                "Check the list of partitions against what the customer expects.",
+            )
+        )
     elif backup.my_lba != last:
         problems.append(
-            Problem("gpt-backup-misplaced", "note", "The backup of the GPT is not at the end of the drive.",
-                    "The new drive gets it at its end.")
-        )  # fmt: skip
+            Problem(
+                "gpt-backup-misplaced",
+                "note",
+                "The backup of the GPT is not at the end of the drive.",
+                "The new drive gets it at its end.",
+            )
+        )
     return Table(
         "gpt",
         sector_size,
@@ -133,13 +164,23 @@ def _misplaced(table: Table, size_bytes: int) -> list[Problem]:
     for partition in sorted(table.partitions, key=lambda p: p.start_bytes):
         if partition.size_bytes <= 0 or partition.end_bytes > size_bytes:
             problems.append(
-                Problem("partition-beyond-end", "stop", f"Partition {partition.number} does not lie inside the drive.",
-                        remedy, partition.number)
-            )  # fmt: skip
+                Problem(
+                    "partition-beyond-end",
+                    "stop",
+                    f"Partition {partition.number} does not lie inside the drive.",
+                    remedy,
+                    partition.number,
+                )
+            )
         if previous and partition.start_bytes < previous.end_bytes:
             problems.append(
-                Problem("partitions-overlap", "stop",
-                        f"Partitions {previous.number} and {partition.number} overlap.", remedy, partition.number)
-            )  # fmt: skip
+                Problem(
+                    "partitions-overlap",
+                    "stop",
+                    f"Partitions {previous.number} and {partition.number} overlap.",
+                    remedy,
+                    partition.number,
+                )
+            )
         previous = partition
     return problems

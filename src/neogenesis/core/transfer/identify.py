@@ -29,14 +29,23 @@ def check_target(plan: Plan, drive: Drive, mark: str, resuming: bool) -> None:
     """
     planned = plan.target.drive
     if planned is None:
-        raise Refused("target-missing", "The plan names no drive to write to; nothing was written.",
-                      "Connect the new drive and plan again with it.")  # fmt: skip
+        raise Refused(
+            "target-missing",
+            "The plan names no drive to write to; nothing was written.",
+            "Connect the new drive and plan again with it.",
+        )
     if drive.mounted:
-        raise Refused("mounted", "The new drive is mounted or in use by this machine; nothing was written.",
-                      "Unmount it, after making sure that it is the right one.")  # fmt: skip
+        raise Refused(
+            "mounted",
+            "The new drive is mounted or in use by this machine; nothing was written.",
+            "Unmount it, after making sure that it is the right one.",
+        )
     if drive.size_bytes < planned.size_bytes:
-        raise Refused("too-small", "The new drive is smaller than the one that the plan was made for; nothing was "
-                      "written.", "Connect the right drive, or plan again.")  # fmt: skip
+        raise Refused(
+            "too-small",
+            "The new drive is smaller than the one that the plan was made for; nothing was written.",
+            "Connect the right drive, or plan again.",
+        )
     same = {
         "size": drive.size_bytes == planned.size_bytes,
         "serial": drive.serial == planned.serial,
@@ -59,10 +68,7 @@ def _mark_fits(planned: str, found: str, resuming: bool) -> bool:
     if not resuming:
         return False
     half = len(planned) // 2
-    return all(
-        found[part] == planned[part] or is_cleared(found[part])
-        for part in (slice(0, half), slice(half, None))
-    )
+    return all(found[part] == planned[part] or is_cleared(found[part]) for part in (slice(0, half), slice(half, None)))
 
 
 def is_cleared(half_mark: str) -> bool:
@@ -76,9 +82,16 @@ def check_source(plan: Plan, drive: Drive, fingerprint: str) -> None:
     if drive.mounted:
         raise Refused("mounted", "The old drive is mounted; nothing was written.", "Unmount it.")
     if (drive.size_bytes, drive.serial) != (planned.drive.size_bytes, planned.drive.serial):
-        raise Refused("source-changed", "This is not the old drive that the plan was made from; nothing was written.",
-                      "Connect the right drive, or survey and plan again.")  # fmt: skip
-    if fingerprint != planned.fingerprint or (planned.drive.changed_ns and drive.changed_ns != planned.drive.changed_ns):
-        raise Refused("source-changed", "The old drive has changed since it was surveyed; nothing was written.",
-                      "Survey it and plan again.")  # fmt: skip
-
+        raise Refused(
+            "source-changed",
+            "This is not the old drive that the plan was made from; nothing was written.",
+            "Connect the right drive, or survey and plan again.",
+        )
+    if fingerprint != planned.fingerprint or (
+        planned.drive.changed_ns and drive.changed_ns != planned.drive.changed_ns
+    ):
+        raise Refused(
+            "source-changed",
+            "The old drive has changed since it was surveyed; nothing was written.",
+            "Survey it and plan again.",
+        )

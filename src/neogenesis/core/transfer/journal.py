@@ -73,7 +73,9 @@ class Journal:
             os.ftruncate(self._descriptor, size)
             os.lseek(self._descriptor, 0, os.SEEK_END)
         except OSError as error:
-            raise BadRecord(f"The journal “{path}” cannot be written ({error.strerror}).", "Free space there.") from error
+            raise BadRecord(
+                f"The journal “{path}” cannot be written ({error.strerror}).", "Free space there."
+            ) from error
 
     @classmethod
     def start(cls, path: Path, plan_hash: str) -> Journal:
@@ -88,7 +90,9 @@ class Journal:
         try:
             raw = path.read_bytes()
         except OSError as error:
-            raise BadRecord(f"The journal “{path.name}” cannot be read ({error.strerror}).", "Check the folder.") from error
+            raise BadRecord(
+                f"The journal “{path.name}” cannot be read ({error.strerror}).", "Check the folder."
+            ) from error
         state, size = read_state(raw, path.name)
         if not size:
             return cls.start(path, plan_hash)

@@ -49,9 +49,7 @@ def save_manifest(path: Path, head: dict[str, Any], chunks: Iterable[Chunk]) -> 
     """Write the manifest with one chunk a line, sorted by place; returns the file's own BLAKE3."""
     encoder = msgspec.json.Encoder()
     fields = [f"{encoder.encode(k).decode()}: {encoder.encode(v).decode()}" for k, v in head.items()]
-    rows = [
-        f'[{c.start}, {c.end}, "{"zeros" if c.digest == ZEROS else c.digest.hex()}"]' for c in sorted(chunks)
-    ]
+    rows = [f'[{c.start}, {c.end}, "{"zeros" if c.digest == ZEROS else c.digest.hex()}"]' for c in sorted(chunks)]
     text = "{\n" + ",\n".join(fields) + ',\n"chunks": [\n' + ",\n".join(rows) + "\n]\n}\n"
     data = text.encode()
     save_bytes(path, data)

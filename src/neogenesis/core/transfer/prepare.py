@@ -12,7 +12,15 @@ from typing import Protocol
 from neogenesis.core.errors import Damaged, Refused, ToolFailed
 from neogenesis.core.filesystem import Volume, fat, ntfs, read_volume
 from neogenesis.core.plan import LayoutPartition, Operation
-from neogenesis.core.store import MemoryStore, OverlayStore, PieceStore, RangeView, ReadableStore, WritableRangeView, WritableStore
+from neogenesis.core.store import (
+    MemoryStore,
+    OverlayStore,
+    PieceStore,
+    RangeView,
+    ReadableStore,
+    WritableRangeView,
+    WritableStore,
+)
 from neogenesis.core.survey import PartitionFacts
 from neogenesis.core.units import KIB
 
@@ -80,8 +88,10 @@ def _judge(
     if operation.action == "patch" and volume.allocation is not None:
         return  # eight bytes differ; what was wrong with the volume before is carried as it was
     if volume.allocation is None or volume.dirty or volume.size_bytes > result.size_bytes:
-        raise ToolFailed(f"The volume is not in order after the step “{operation.text}”; nothing was written.",
-                         "Plan with --grow none, or check the volume on the customer's machine.")  # fmt: skip
+        raise ToolFailed(
+            f"The volume is not in order after the step “{operation.text}”; nothing was written.",
+            "Plan with --grow none, or check the volume on the customer's machine.",
+        )
     if old is not None and volume.uuid != old.volume.uuid:
         raise ToolFailed("The prepared volume lost its identity; nothing was written.", "Plan with --grow none.")
     if operation.volume_kind != "exfat":
@@ -98,9 +108,7 @@ def _patch(store: WritableStore, kind: str, old: PartitionFacts, new: LayoutPart
             store.write(offset, data)
 
 
-def _resized_fat(
-    view: RangeView, path: Path, old: PartitionFacts, new: LayoutPartition, kept: bool
-) -> OverlayStore:
+def _resized_fat(view: RangeView, path: Path, old: PartitionFacts, new: LayoutPartition, kept: bool) -> OverlayStore:
     """FAT needs no utility: its data moves as a block behind a longer or shorter table."""
     boot = fat.read_boot_sector(view)
     moved = boot.hidden_sectors and boot.hidden_sectors == old.start_bytes // boot.sector_bytes

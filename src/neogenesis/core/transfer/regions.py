@@ -29,6 +29,7 @@ def region_map(size_bytes: int, read: Extents, lost: Extents) -> RegionMap:
     def labelled(extents: Extents, state: State) -> Iterator[tuple[int, int, State]]:
         return ((start, end, state) for start, end in extents)
 
-    regions = sorted([*labelled(read, "read"), *labelled(lost.clipped(0, size_bytes), "lost"),
-                      *labelled(untried, "untried")])  # fmt: skip
+    regions = sorted(
+        [*labelled(read, "read"), *labelled(lost.clipped(0, size_bytes), "lost"), *labelled(untried, "untried")]
+    )
     return RegionMap(size_bytes=size_bytes, regions=tuple(regions))

@@ -126,8 +126,14 @@ class Transfer:
 
     def run(self, resume: bool) -> Outcome:
         """Raises Refused before anything is written, Stopped, WriteFailed, Mismatch, ToolFailed or BadRecord."""
-        self._tell(Event(event="start", operations=len(self.plan.operations), text=self.plan.intent,
-                         total_bytes=self.plan.estimate.bytes_to_copy))  # fmt: skip
+        self._tell(
+            Event(
+                event="start",
+                operations=len(self.plan.operations),
+                text=self.plan.intent,
+                total_bytes=self.plan.estimate.bytes_to_copy,
+            )
+        )
         allocations = self._check_gates(resume)
         self.files.work.mkdir(exist_ok=True)
         journal = self._open_journal(resume)
@@ -239,8 +245,11 @@ class Transfer:
         volumes: dict[int, tuple[ReadableStore, Extents | None]],
     ) -> None:
         done = journal.state.chunks.covered
-        copies = [(i, o, list(self._pieces(o, allocations, volumes))) for i, o in enumerate(self.plan.operations)
-                  if o.kind == "copy"]  # fmt: skip
+        copies = [
+            (i, o, list(self._pieces(o, allocations, volumes)))
+            for i, o in enumerate(self.plan.operations)
+            if o.kind == "copy"
+        ]
         total = sum(p.length for _, _, pieces in copies for p in pieces)
         self._progress = _Progress(self.clock.now(), total)
         for index, operation, pieces in copies:
@@ -290,9 +299,16 @@ class Transfer:
         if piece.partition is not None:
             progress.by_partition[piece.partition] = progress.by_partition.get(piece.partition, 0) + piece.length
         for start, end in lost:
-            self._tell(Event(event="finding", code="unreadable", place_bytes=start, lost_bytes=end - start,
-                             text=f"Bytes {start} to {end} of the old drive cannot be read.",
-                             remedy="They stand as zeros on the new drive and are listed."))  # fmt: skip
+            self._tell(
+                Event(
+                    event="finding",
+                    code="unreadable",
+                    place_bytes=start,
+                    lost_bytes=end - start,
+                    text=f"Bytes {start} to {end} of the old drive cannot be read.",
+                    remedy="They stand as zeros on the new drive and are listed.",
+                )
+            )
         self._report("copy", piece.drive_place or 0, piece.target + piece.length, piece.partition)
         self._checkpoint(force=False)
 
@@ -331,14 +347,24 @@ class Transfer:
     def _table_writes(self) -> tuple[TableWrite, ...]:
         layout, survey = self.plan.layout, self.plan.source.survey
         partitions = [
-            Partition(p.number, p.start_bytes, p.size_bytes, p.type_id, p.unique_id, p.name, p.attributes, p.logical,
-                      p.bootable)
+            Partition(
+                p.number,
+                p.start_bytes,
+                p.size_bytes,
+                p.type_id,
+                p.unique_id,
+                p.name,
+                p.attributes,
+                p.logical,
+                p.bootable,
+            )
             for p in layout.partitions
-        ]  # fmt: skip
+        ]
         code = survey.table.boot_code
         if layout.table == "gpt":
-            return build_gpt(layout.size_bytes, layout.sector_size, layout.disk_id, partitions,
-                             survey.table.entry_count, code)  # fmt: skip
+            return build_gpt(
+                layout.size_bytes, layout.sector_size, layout.disk_id, partitions, survey.table.entry_count, code
+            )
         if layout.table == "mbr":
             return build_mbr(layout.size_bytes, layout.sector_size, layout.disk_id, partitions, code)
         return ()
@@ -407,25 +433,37 @@ class Transfer:
         if progress.told and since > 0:
             latest = (progress.done - progress.told_done) / since
             progress.rate = latest if not progress.rate else 0.7 * progress.rate + 0.3 * latest
-        left = remaining_seconds(progress.done - progress.resumed, now - progress.started,
-                                 progress.total - progress.done, progress.rate)  # fmt: skip
+        left = remaining_seconds(
+            progress.done - progress.resumed, now - progress.started, progress.total - progress.done, progress.rate
+        )
         if phase == "copy" and self.verify == "full":
             # Reading back usually goes at the pace of the copy or faster, at best at that of the target's reads.
             fastest = rate_of(self.target_drive).read[2]
             left = (left[0] + progress.total / fastest, left[1] + progress.total / max(progress.rate, 1.0))
         self._tell(
-            Event(event="progress", phase=phase, partition=partition,
-                  partition_bytes=progress.by_partition.get(partition or -1, 0), copied_bytes=progress.done,
-                  total_bytes=progress.total, rate_bytes_per_s=progress.rate, slowest_read_s=progress.slowest_read,
-                  place_bytes=place, target_bytes=target, left_s=left)
-        )  # fmt: skip
+            Event(
+                event="progress",
+                phase=phase,
+                partition=partition,
+                partition_bytes=progress.by_partition.get(partition or -1, 0),
+                copied_bytes=progress.done,
+                total_bytes=progress.total,
+                rate_bytes_per_s=progress.rate,
+                slowest_read_s=progress.slowest_read,
+                place_bytes=place,
+                target_bytes=target,
+                left_s=left,
+            )
+        )
         progress.told, progress.told_done, progress.slowest_read = now, progress.done, 0.0
 
     def _tell(self, event: Event) -> None:
         self._tell_out(
             msgspec.structs.replace(
-                event, time_s=round(self.clock.now() - self._began, 3), wall=self.clock.wall(),
-                operation=self._operation, operations=len(self.plan.operations),
+                event,
+                time_s=round(self.clock.now() - self._began, 3),
+                wall=self.clock.wall(),
+                operation=self._operation,
+                operations=len(self.plan.operations),
             )
-        )  # fmt: skip
-
+        )

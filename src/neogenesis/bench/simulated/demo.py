@@ -1,0 +1,182 @@
+"""The demo bench: Saltmarsh Repair in the harbour town of Gullhaven, with three jobs at different stops.
+
+Its drives are real sparse images with real volumes, unpacked at first start. Their hardware is simulated, at the
+rates of such drives on a clock that goes sixty times as fast. The job that is already handed over was really
+transferred, by the same worker, while the bench was being built.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from neogenesis.bench import planning, worker
+from neogenesis.bench.clock import BenchClock
+from neogenesis.bench.simulated.packed import unpack
+from neogenesis.core.job import Job, JobStore
+from neogenesis.core.plan import Policy
+from neogenesis.core.record import save, save_bytes
+from neogenesis.core.units import both_text, nominal_bytes
+
+_MARK = "bench-is-ready"
+_DRIVES: dict[str, dict[str, Any]] = {
+    "ferry-desk": {
+        "model": "Halden 500",
+        "serial": "HD5-77129K3D",
+        "bus": "sata",
+        "rotational": True,
+        "clock": "x60",
+        "health": {"temperature_c": 31, "power_on_hours": 21900},
+        "read": {"bytes_per_s": 1.15e8, "seek_ms": 9},
+    },
+    "ferry-new": {
+        "model": "Corvane N2",
+        "serial": "CN2-08341F2",
+        "bus": "usb-nvme",
+        "clock": "x60",
+        "gb": 1000,
+        "health": {"temperature_c": 38, "spare_percent": 100, "wear_percent": 0},
+        "read": {"bytes_per_s": 9.5e8},
+        "write": {"bytes_per_s": 9.0e8},
+    },
+    "pilots-chart": {
+        "model": "Ostrel S",
+        "serial": "OS-240-5571C8",
+        "bus": "sata",
+        "clock": "x60",
+        "health": {"temperature_c": 34, "wear_percent": 61, "spare_percent": 88},
+        "read": {"bytes_per_s": 4.2e8},
+    },
+    "pilots-new": {
+        "model": "Corvane S5",
+        "serial": "CS5-20077B6",
+        "bus": "usb-sata",
+        "clock": "x60",
+        "gb": 500,
+        "health": {"temperature_c": 29, "spare_percent": 100, "wear_percent": 0},
+        "read": {"bytes_per_s": 4.1e8},
+        "write": {"bytes_per_s": 3.6e8},
+    },
+    "museum-kiosk": {"model": "Ostrel M", "serial": "OM-64-10992E", "bus": "emmc", "read": {"bytes_per_s": 1.4e8}},
+    "museum-new": {"model": "Halden Pebble", "serial": "HP1-55A0D7", "bus": "usb-sata", "gb": 128},
+}
+_DOCKS = ["ferry-desk", "ferry-new", "pilots-chart", "pilots-new"]
+
+
+def demo_folder() -> Path:
+    """Where the demo bench lives; `NEOGENESIS_DEMO` moves it."""
+    named = os.environ.get("NEOGENESIS_DEMO")
+    data = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local/share")
+    return Path(named) if named else Path(data) / "neogenesis" / "demo"
+
+
+def demo_bench(folder: Path, reset: bool = False) -> Path:
+    """The folder of a demo bench that is ready, built when it is not; takes some seconds."""
+    if reset and (folder / "docks.json").exists():
+        shutil.rmtree(folder)
+    if (folder / _MARK).exists():
+        return folder
+    drives = folder / "drives"
+    drives.mkdir(parents=True, exist_ok=True)
+    for name, traits in _DRIVES.items():
+        _make_drive(drives, name, dict(traits))
+    docks = {"schema": "neogenesis.docks/1", "docks": [f"drives/{name}.drive.json" for name in _DOCKS]}
+    save_bytes(folder / "docks.json", json.dumps(docks, indent=2).encode())
+    jobs = folder / "bench"
+    if jobs.exists():
+        shutil.rmtree(jobs)
+    _make_jobs(JobStore(jobs), drives)
+    (folder / _MARK).touch()
+    return folder
+
+
+def _make_drive(folder: Path, name: str, traits: dict[str, Any]) -> None:
+    image = folder / f"{name}.img"
+    image.unlink(missing_ok=True)
+    size = traits.pop("gb", None)
+    if size:
+        with image.open("wb") as file:
+            file.truncate(nominal_bytes(size))
+    else:
+        unpack(files("neogenesis").joinpath(f"data/demo/{name}.pack").read_bytes(), image)
+    spec = {"schema": "neogenesis.simulated-drive/1", "image": image.name, **traits}
+    save_bytes(folder / f"{name}.drive.json", json.dumps(spec, indent=2).encode())
+
+
+def _make_jobs(store: JobStore, drives: Path) -> None:
+    now = BenchClock().wall()
+
+    def drive(name: str) -> str:
+        return str(drives / f"{name}.drive.json")
+
+    def log(ticket: str, kind: str, text: str, **figures: Any) -> None:
+        store.append(ticket, now, "Bench", kind, text, **figures)
+
+    store.add(
+        Job(
+            ticket="T-1042",
+            customer="Tern Island Ferry Company",
+            machine="Petrel 14, ticket desk",
+            promise="2026-11-27 16:00",
+            wish="Faster, everything exactly as it was",
+            stop="survey",
+            old_drive=drive("ferry-desk"),
+            new_drive=drive("ferry-new"),
+        )
+    )
+    log("T-1042", "intake", "Slow start: 198 s, median of 3 runs", before_s=198)
+
+    store.add(
+        Job(
+            ticket="T-1043",
+            customer="Gullhaven Pilots' Office",
+            machine="Brightwell Desk 3, chart room",
+            promise="2026-11-28 12:00",
+            wish="More room for charts",
+            stop="transfer",
+            old_drive=drive("pilots-chart"),
+            new_drive=drive("pilots-new"),
+        )
+    )
+    log("T-1043", "intake", "Charts no longer fit", before_s=44)
+    surveyed = planning.survey(drive("pilots-chart"))
+    save(store.dossier("T-1043") / "survey.json", surveyed.survey)
+    log("T-1043", "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
+    plan = planning.plan_for(surveyed, drive("pilots-new"), None, Policy(grow=4))
+    save(store.dossier("T-1043") / "plan.json", plan)
+    log("T-1043", "plan", f"Plan written: {both_text(plan.estimate.bytes_to_copy)} to copy, Charts takes the new space")
+
+    store.add(
+        Job(
+            ticket="T-1041",
+            customer="Lantern Rock Lighthouse Museum",
+            machine="Quayside Kiosk, lamp room",
+            promise="2026-11-23 17:00",
+            wish="The kiosk must open on Saturday",
+            stop="handover",
+            closed=True,
+            old_drive=drive("museum-kiosk"),
+            new_drive=drive("museum-new"),
+        )
+    )
+    log("T-1041", "intake", "Kiosk freezes while it plays the film", before_s=121)
+    surveyed = planning.survey(drive("museum-kiosk"))
+    save(store.dossier("T-1041") / "survey.json", surveyed.survey)
+    log("T-1041", "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
+    path = store.dossier("T-1041") / "plan.json"
+    save(path, planning.plan_for(surveyed, drive("museum-new"), None, Policy()))
+    log("T-1041", "plan", "Plan written")
+    outcome = worker.run_transfer(path, _DRIVES["museum-new"]["serial"][-4:], False, "full")
+    log(
+        "T-1041",
+        "transfer-done",
+        f"Copied and checked {both_text(outcome.copied_bytes)}",
+        seconds=outcome.seconds,
+        manifest_hash=outcome.manifest_hash,
+    )
+    log("T-1041", "handover", "Handed over; the old drive is with the customer", after_s=27)
+    store.close()

@@ -1,0 +1,110 @@
+"""What the customer is told at the end, as plain sections; how it is printed is decided elsewhere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from neogenesis.core.job.model import Job, LogEntry
+from neogenesis.core.plan import Plan
+from neogenesis.core.transfer import Manifest
+from neogenesis.core.units import binary_text, both_text
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A heading with sentences, or rows of name and value."""
+
+    heading: str
+    sentences: tuple[str, ...] = ()
+    rows: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    title: str
+    subtitle: str
+    sections: tuple[Section, ...]
+
+
+def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, log: list[LogEntry]) -> Report:
+    """The report of a finished transfer, from its records alone."""
+    old, new = plan.source.survey.drive, plan.target
+    lost = sum(end - start for start, end in manifest.lost)
+    moved = [p for p in plan.layout.partitions if p.from_partition is not None]
+    done = [
+        f"Your system and files were moved from the old drive ({_name(old.model, old.serial)}, "
+        f"{both_text(old.size_bytes)}) "
+        f"to the new one ({_name(new.drive.model if new.drive else '', new.drive.serial if new.drive else '')}, "
+        f"{both_text(new.size_bytes)}).",
+        f"{len(moved)} partitions were carried over; everything that was written was read back and compared.",
+    ]
+    if plan.left_behind:
+        names = [p.title for p in plan.source.survey.partitions if p.number in plan.left_behind]
+        done.append(f"Left on the old drive, as agreed: {', '.join(names)}.")
+    unread = (
+        f"{both_text(lost)} of the old drive could not be read. They are listed in the job's dossier; files that "
+        "lie there may be damaged."
+        if lost
+        else "Everything on the old drive that was in use could be read."
+    )
+    before_after = []
+    for partition in moved:
+        if partition.role in ("system", "data") and partition.from_partition is not None:
+            was = plan.source.survey.partition(partition.from_partition)
+            if was:
+                free = binary_text(max(0, partition.size_bytes - partition.used_bytes))
+                before_after.append(
+                    (
+                        partition.title,
+                        f"{binary_text(was.size_bytes)} before, {binary_text(partition.size_bytes)} now, "
+                        f"{free} of it free",
+                    )
+                )
+    finished = next((e for e in reversed(log) if e.kind == "transfer-done"), None)
+    seconds = float(finished.figures.get("seconds", 0)) if finished else 0.0
+    measured = [("Copied", both_text(sum(end - start for start, end, _ in manifest.chunks)))]
+    if seconds:
+        measured.append(("Time for copying and checking", duration_text(seconds)))
+    return Report(
+        title=f"Report for {job.customer}",
+        subtitle=f"{job.machine} · ticket {job.ticket} · {manifest.created[:10]}",
+        sections=(
+            Section("What was done", tuple(done)),
+            Section("Before and after", rows=(*before_after, *measured)),
+            Section("What could not be read", (unread,)),
+            Section(
+                "Where the old drive is",
+                ("It goes back with the machine, unchanged. Keep it for some weeks; it is your last copy.",),
+            ),
+            Section(
+                "What you should still do",
+                (
+                    "Start the machine a few times and open what matters most to you.",
+                    "Make a backup from the new drive, and have it checked.",
+                    "Hand the old drive to a proper disposal service once you no longer need it.",
+                ),
+            ),
+            Section(
+                "Proof",
+                rows=(
+                    ("Manifest", f"{len(manifest.chunks):,} checksums (BLAKE3)"),
+                    ("Checksum of the manifest", manifest_hash),
+                    ("Written by", manifest.program),
+                ),
+            ),
+        ),
+    )
+
+
+def _name(model: str, serial: str) -> str:
+    return " ".join(filter(None, (model, f"··{serial[-4:]}" if serial else ""))) or "no name"
+
+
+def duration_text(seconds: float) -> str:
+    """`42 s`, `18 min`, `2 h 05 min`."""
+    whole = round(seconds)
+    if whole < 90:
+        return f"{whole} s"
+    if whole < 5400:
+        return f"{round(whole / 60)} min"
+    return f"{whole // 3600} h {whole % 3600 // 60:02} min"
