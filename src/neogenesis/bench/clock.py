@@ -9,12 +9,12 @@ from datetime import datetime
 class BenchClock:
     """Never goes backwards, whatever is done to the time of day."""
 
-    def __init__(self, factor: float = 1.0) -> None:
-        self.factor = factor
+    def __init__(self, pace: float = 1.0) -> None:
+        self.pace = pace
         self._started = time.monotonic()
 
     def now(self) -> float:
-        return (time.monotonic() - self._started) * self.factor
+        return (time.monotonic() - self._started) * self.pace
 
     def wall(self) -> str:
         return datetime.now().astimezone().isoformat(timespec="seconds")

@@ -40,7 +40,7 @@ class Docks(Protocol):
 def look_at(name: str) -> Docked | None:
     """A drive by its DRIVE argument; None when there is nothing of that name."""
     try:
-        opened = open_sealed(name)
+        opened = open_sealed(name, locked=False)
     except NeogenesisError as error:
         path = Path(name)
         if not path.exists():
@@ -80,7 +80,7 @@ class SimulatedDocks:
                 continue
             docked = look_at(str(path)) or None
             if docked and docked.trouble and str(path) in self._known:
-                docked = self._known[str(path)]  # busy with a transfer: what was known still holds
+                docked = self._known[str(path)]
             if docked:
                 self._known[str(path)] = docked
                 found.append(docked)

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import msgspec
 
-from neogenesis.bench.mounts import in_use
+from neogenesis.bench.mounts import backing, in_use
 from neogenesis.bench.simulated import SimulatedDrive, SimulatedTarget, load_spec
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.store import FileStore, ReadableStore, SealedFileStore, WritableStore
@@ -45,13 +45,16 @@ class OpenTarget:
         self.store.close()
 
 
-def open_sealed(name: str, sector_size: int | None = None) -> OpenDrive:
-    """Open a drive that can only be read. Raises BadArgument or Refused in words."""
+def open_sealed(name: str, sector_size: int | None = None, locked: bool = True) -> OpenDrive:
+    """Open a drive that can only be read. Raises BadArgument or Refused in words.
+
+    Without the lock nothing may be read but who the drive is; a transfer may be writing to it.
+    """
     path = Path(name)
     if name.endswith(SIMULATED_SUFFIX):
-        store = SimulatedDrive(path)
+        store = SimulatedDrive(path, locked=locked)
         return OpenDrive(_simulated(path, store), store)
-    sealed = SealedFileStore(path, sector_size)
+    sealed = SealedFileStore(path, sector_size, locked=locked)
     try:
         if not sealed.is_block_device:
             if sealed.size_bytes >= 4 and sealed.read(0, 4) == _QCOW_MAGIC:
@@ -157,6 +160,21 @@ def confirm_tail(drive: Drive) -> str:
     if path.is_block_device():
         return path.name[-4:]
     return (path.name.removesuffix(SIMULATED_SUFFIX) if path.name.endswith(SIMULATED_SUFFIX) else path.stem)[-4:]
+
+
+def same_bytes(one: str, other: str) -> bool:
+    """Whether two DRIVE arguments lead to the same bytes, by whatever name: a link, a loop device, a stand-in."""
+    return bool(backing(_image_of(one)) & backing(_image_of(other)))
+
+
+def _image_of(name: str) -> Path:
+    path = Path(name)
+    if not name.endswith(SIMULATED_SUFFIX):
+        return path
+    try:
+        return path.parent / load_spec(path).image
+    except BadArgument:
+        return path
 
 
 def clock_factor(*names: str) -> float:

@@ -49,3 +49,20 @@ def in_use(path: Path) -> str:
             if line.split()[0] in names:
                 return "swap space"
     return ""
+
+
+def backing(path: Path) -> set[str]:
+    """What holds the bytes of a file or device: its device number or file number, and what lies under a loop device."""
+    with suppress(OSError):
+        status = path.stat()
+        if not path.is_block_device():
+            return {f"file {status.st_dev}:{status.st_ino}"} | _numbers_of(path)
+        number = f"{os.major(status.st_rdev)}:{os.minor(status.st_rdev)}"
+        found = {number}
+        folder = Path("/sys/dev/block") / number
+        if (folder / "partition").exists():
+            found.add((folder.resolve().parent / "dev").read_text().strip())
+        with suppress(OSError):
+            found |= backing(Path((folder / "loop/backing_file").read_text().strip()))
+        return found
+    return set()

@@ -6,12 +6,13 @@ import uuid
 from pathlib import Path
 
 import msgspec
+from blake3 import blake3
 
-from neogenesis.bench.drives import OpenDrive, open_sealed
+from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
 from neogenesis.core.errors import Refused
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.plan.model import Target
-from neogenesis.core.record import load
+from neogenesis.core.record import load, to_json
 from neogenesis.core.survey import Drive, Survey, Surveyed, survey_drive
 from neogenesis.core.transfer import table_mark
 from neogenesis.core.units import binary_text, both_text
@@ -69,33 +70,35 @@ def plan_for(source: Surveyed, target: str | None, target_size: int | None, poli
     if target is None:
         size = (target_size or 0) // sector_size * sector_size
         return make_plan(source, Target(size_bytes=size, sector_size=sector_size), policy, new_id)
-    if is_same_place(source.survey.drive.path, target):
+    return make_plan(source, usable_target(source, target), policy, new_id)
+
+
+def usable_target(source: Surveyed, target: str) -> Target:
+    """What is known of a drive that may become the new one; raises Refused when it is in use or the old one."""
+    if same_bytes(source.survey.drive.path, target):
         raise Refused(
             "target-is-source",
             f"“{target}” is the old drive itself; it is sealed.",
             "Choose another drive as the new one.",
         )
-    known = target_of(target, sector_size)
+    known = target_of(target, source.survey.drive.sector_size)
     if known.drive is not None and known.drive.mounted:
         raise Refused(
             "mounted",
             f"“{target}” is mounted or in use by this machine; nothing was written.",
             "Unmount it, after making sure that it is the right one.",
         )
-    return make_plan(source, known, policy, new_id)
-
-
-def is_same_place(one: str, other: str) -> bool:
-    """Whether two names lead to one file or device."""
-    try:
-        return Path(one).samefile(other)
-    except OSError:
-        return False
+    return known
 
 
 def load_plan(path: Path) -> Plan:
     """Raises BadRecord for anything that is no plan of ours."""
     return load(path, Plan, "plan")
+
+
+def hash_of(plan: Plan) -> str:
+    """What ties a journal and a manifest to their plan."""
+    return blake3(to_json(plan)).hexdigest()
 
 
 def describe(plan: Plan) -> str:
@@ -108,3 +111,9 @@ def describe(plan: Plan) -> str:
         lines.append(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
     lines += [f"  {reason}" for reason in plan.reasons]
     return "\n".join(lines)
+
+
+def both_drives(old: str, new: str) -> tuple[Surveyed, Target]:
+    """All that a plan is made from; raises Refused when the new drive cannot be one."""
+    source = survey(old)
+    return source, usable_target(source, new)

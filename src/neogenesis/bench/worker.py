@@ -21,7 +21,7 @@ import msgspec
 
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target
-from neogenesis.bench.planning import load_plan
+from neogenesis.bench.planning import hash_of, load_plan
 from neogenesis.bench.tools import FilesystemTools
 from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.plan import Plan
@@ -29,6 +29,7 @@ from neogenesis.core.store import FileStore
 from neogenesis.core.survey import Drive, Surveyed, survey_drive
 from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, Transfer
 from neogenesis.core.transfer.identify import check_tail
+from neogenesis.core.transfer.journal import belongs_to
 from neogenesis.core.transfer.run import Verify
 
 _OUTCOMES = {3: "refused", 5: "mismatch", 6: "stopped"}
@@ -89,6 +90,22 @@ def start_worker(plan: Path, tail: str, resume: bool, verify: Verify = "full") -
         return subprocess.Popen(
             arguments, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=errors, start_new_session=True
         )
+
+
+def last_words(plan: Path) -> str:
+    """What the last worker of this plan said on its standard error, on one line."""
+    try:
+        return " ".join(plan.with_name(f"{plan.stem}.errors").read_text("utf-8", "replace").split())
+    except OSError:
+        return ""
+
+
+def has_journal(plan_path: Path) -> bool:
+    """Whether a transfer of the plan that stands there has been begun."""
+    try:
+        return belongs_to(RunFiles(plan_path).journal, hash_of(load_plan(plan_path)))
+    except BadRecord:
+        return False
 
 
 def steer(plan: Path, order: str) -> bool:

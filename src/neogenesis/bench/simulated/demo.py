@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+from datetime import datetime, timedelta
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -110,6 +111,9 @@ def _make_drive(folder: Path, name: str, traits: dict[str, Any]) -> None:
 def _make_jobs(store: JobStore, drives: Path) -> None:
     now = BenchClock().wall()
 
+    def promise(days: int, hour: int) -> str:
+        return (datetime.now() + timedelta(days=days)).strftime(f"%Y-%m-%d {hour:02}:00")
+
     def drive(name: str) -> str:
         return str(drives / f"{name}.drive.json")
 
@@ -121,28 +125,28 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
             ticket="T-1042",
             customer="Tern Island Ferry Company",
             machine="Petrel 14, ticket desk",
-            promise="2026-11-27 16:00",
+            promise=promise(3, 16),
             wish="Faster, everything exactly as it was",
             stop="survey",
             old_drive=drive("ferry-desk"),
             new_drive=drive("ferry-new"),
         )
     )
-    log("T-1042", "intake", "Slow start: 198 s, median of 3 runs", before_s=198)
+    log("T-1042", "intake", "Slow start: 198 s, median of 3 runs", before_s=198, runs=3)
 
     store.add(
         Job(
             ticket="T-1043",
             customer="Gullhaven Pilots' Office",
             machine="Brightwell Desk 3, chart room",
-            promise="2026-11-28 12:00",
+            promise=promise(4, 12),
             wish="More room for charts",
             stop="transfer",
             old_drive=drive("pilots-chart"),
             new_drive=drive("pilots-new"),
         )
     )
-    log("T-1043", "intake", "Charts no longer fit", before_s=44)
+    log("T-1043", "intake", "Charts no longer fit; start 44 s, median of 3 runs", before_s=44, runs=3)
     surveyed = planning.survey(drive("pilots-chart"))
     save(store.dossier("T-1043") / "survey.json", surveyed.survey)
     log("T-1043", "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
@@ -155,7 +159,7 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
             ticket="T-1041",
             customer="Lantern Rock Lighthouse Museum",
             machine="Quayside Kiosk, lamp room",
-            promise="2026-11-23 17:00",
+            promise=promise(-1, 17),
             wish="The kiosk must open on Saturday",
             stop="handover",
             closed=True,
@@ -163,7 +167,9 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
             new_drive=drive("museum-new"),
         )
     )
-    log("T-1041", "intake", "Kiosk freezes while it plays the film", before_s=121)
+    log(
+        "T-1041", "intake", "Kiosk freezes while it plays the film; start 121 s, median of 3 runs", before_s=121, runs=3
+    )
     surveyed = planning.survey(drive("museum-kiosk"))
     save(store.dossier("T-1041") / "survey.json", surveyed.survey)
     log("T-1041", "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
@@ -178,5 +184,11 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
         seconds=outcome.seconds,
         manifest_hash=outcome.manifest_hash,
     )
-    log("T-1041", "handover", "Handed over; the old drive is with the customer", after_s=27)
+    log(
+        "T-1041",
+        "handover",
+        "Start 27 s, median of 3 runs. Handed over; the old drive is with the customer",
+        after_s=27,
+        runs=3,
+    )
     store.close()

@@ -98,9 +98,9 @@ class _Waiter:
 class SimulatedDrive(ReadableStore):
     """Sealed: it can only be read."""
 
-    def __init__(self, path: Path, spec: SimulatedSpec | None = None) -> None:
-        self.spec = spec or load_spec(path)
-        self._file = self._open((path.parent / self.spec.image).resolve())
+    def __init__(self, path: Path, locked: bool = True) -> None:
+        self.spec = load_spec(path)
+        self._file = self._open((path.parent / self.spec.image).resolve(), locked)
         self.size_bytes = self._file.size_bytes
         self.sector_size = self.spec.sector_size
         self._waiter = _Waiter(self.spec.clock)
@@ -108,8 +108,8 @@ class SimulatedDrive(ReadableStore):
         self._head = 0
         self._given = 0
 
-    def _open(self, image: Path) -> SealedFileStore:
-        return SealedFileStore(image, self.spec.sector_size)
+    def _open(self, image: Path, locked: bool) -> SealedFileStore:
+        return SealedFileStore(image, self.spec.sector_size, locked=locked)
 
     def read_into(self, offset: int, buffer: memoryview) -> None:
         read, end = self.spec.read, offset + len(buffer)
@@ -143,13 +143,13 @@ class SimulatedTarget(SimulatedDrive, WritableStore):
 
     makes_holes = True
 
-    def __init__(self, path: Path, spec: SimulatedSpec | None = None) -> None:
-        super().__init__(path, spec)
+    def __init__(self, path: Path) -> None:
+        super().__init__(path)
         self._taken = 0
 
     _file: FileStore
 
-    def _open(self, image: Path) -> FileStore:
+    def _open(self, image: Path, locked: bool) -> FileStore:
         return FileStore(image, self.spec.sector_size)
 
     def _take(self, offset: int, length: int) -> None:

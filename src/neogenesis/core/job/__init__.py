@@ -1,8 +1,20 @@
 """Jobs, their route, the append-only logbook, the dossier folder and the customer's report."""
 
+from neogenesis.core.job.improvement import Improvement, improvement_of
 from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.job.report import Report, make_report
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
 from neogenesis.core.job.store import JobStore
 
-__all__ = ["ROUTE", "Job", "JobStore", "LogEntry", "Report", "Stop", "make_report", "stop_titled"]
+__all__ = [
+    "ROUTE",
+    "Improvement",
+    "Job",
+    "JobStore",
+    "LogEntry",
+    "Report",
+    "Stop",
+    "improvement_of",
+    "make_report",
+    "stop_titled",
+]

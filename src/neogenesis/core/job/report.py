@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from neogenesis.core.estimate import duration_text
+from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.plan import Plan
 from neogenesis.core.transfer import Manifest
@@ -36,7 +38,7 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
         f"{both_text(old.size_bytes)}) "
         f"to the new one ({_name(new.drive.model if new.drive else '', new.drive.serial if new.drive else '')}, "
         f"{both_text(new.size_bytes)}).",
-        f"{len(moved)} partitions were carried over; everything that was written was read back and compared.",
+        f"{len(moved)} partitions were carried over. {_checked(manifest)}",
     ]
     if plan.left_behind:
         names = [p.title for p in plan.source.survey.partitions if p.number in plan.left_behind]
@@ -60,7 +62,10 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
                         f"{free} of it free",
                     )
                 )
-    finished = next((e for e in reversed(log) if e.kind == "transfer-done"), None)
+    improvement = improvement_of(log)
+    if improvement:
+        before_after.append(("Start of the machine", improvement.sentence()))
+    finished = next((e for e in reversed(log) if e.kind.startswith("transfer-") and "seconds" in e.figures), None)
     seconds = float(finished.figures.get("seconds", 0)) if finished else 0.0
     measured = [("Copied", both_text(sum(end - start for start, end, _ in manifest.chunks)))]
     if seconds:
@@ -96,15 +101,14 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
     )
 
 
+def _checked(manifest: Manifest) -> str:
+    copied = sum(end - start for start, end, _ in manifest.chunks)
+    if manifest.verified_bytes <= 0:
+        return "What was written was not read back."
+    if manifest.verified_bytes < copied * 0.99:
+        return f"A sample of {both_text(manifest.verified_bytes)} was read back and compared."
+    return "Everything that was written was read back and compared."
+
+
 def _name(model: str, serial: str) -> str:
     return " ".join(filter(None, (model, f"··{serial[-4:]}" if serial else ""))) or "no name"
-
-
-def duration_text(seconds: float) -> str:
-    """`42 s`, `18 min`, `2 h 05 min`."""
-    whole = round(seconds)
-    if whole < 90:
-        return f"{whole} s"
-    if whole < 5400:
-        return f"{round(whole / 60)} min"
-    return f"{whole // 3600} h {whole % 3600 // 60:02} min"

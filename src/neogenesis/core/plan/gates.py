@@ -100,15 +100,12 @@ def _resize_gates(survey: Survey, operations: Sequence[Operation]) -> list[Gate]
     resized = {o.from_partition for o in operations if o.action in ("grow", "shrink")}
     for name, clause, remedy in states:
         hit = next((p for p in survey.partitions if p.number in resized and getattr(p.volume, name)), None)
-        code = "unclean" if name == "dirty" else name
-        gates.append(
-            Gate(
-                code=code,
-                open=hit is None,
-                remedy=remedy if hit else "",
-                text=f"{hit.title} {clause}." if hit else f"No volume that changes its size is {code}.",
-            )
-        )
+        if hit is not None:
+            code = "unclean" if name == "dirty" else name
+            gates.append(Gate(code=code, open=False, text=f"{hit.title} {clause}.", remedy=remedy))
+    if not gates:
+        text = "Every volume that changes its size is clean, fully shut down and not encrypted."
+        gates.append(Gate(code="volumes-ready", open=True, text=text if resized else "No volume changes its size."))
     return gates
 
 

@@ -10,12 +10,15 @@ import stat
 import struct
 from pathlib import Path
 
+import numpy as np
+
 from neogenesis.core.errors import BadArgument, ReadFailed, Refused, WriteFailed
 from neogenesis.core.extent import Extents
 from neogenesis.core.store.base import ReadableStore, WritableStore
 
 _BLKGETSIZE64, _BLKSSZGET, _BLKZEROOUT, _BLKRRPART, _BLKROGET = 0x80081272, 0x1268, 0x127F, 0x125F, 0x125E
 _KEEP_SIZE, _PUNCH_HOLE = 1, 2
+_LOOK_FOR_HOLE = 1 << 20
 _GONE = {errno.ENODEV, errno.ENXIO, errno.ENOMEDIUM, errno.ESHUTDOWN}
 _libc = ctypes.CDLL(None, use_errno=True)
 
@@ -31,9 +34,14 @@ def _measure(descriptor: int) -> tuple[int, int, bool]:
 
 
 class SealedFileStore(ReadableStore):
-    """A file or block device opened read-only. It holds a shared lock, so no transfer can write to it."""
+    """A file or block device opened read-only. It holds a shared lock, so no transfer can write to it.
 
-    def __init__(self, path: Path, sector_size: int | None = None, flags: int = os.O_RDONLY) -> None:
+    Only a passing look at who a drive is goes without the lock (`locked` False).
+    """
+
+    def __init__(
+        self, path: Path, sector_size: int | None = None, flags: int = os.O_RDONLY, locked: bool = True
+    ) -> None:
         self.path = path
         try:
             self._descriptor = os.open(path, flags | os.O_CLOEXEC)
@@ -45,7 +53,8 @@ class SealedFileStore(ReadableStore):
                 raise BadArgument(f"“{path}” is neither a drive nor an image of one.", "Name a block device or a file.")
             self.size_bytes, own_sector_size, self.is_block_device = _measure(self._descriptor)
             self.sector_size = sector_size or own_sector_size
-            self._lock(fcntl.LOCK_EX if flags & os.O_RDWR else fcntl.LOCK_SH)
+            if locked:
+                self._lock(fcntl.LOCK_EX if flags & os.O_RDWR else fcntl.LOCK_SH)
         except BaseException:
             os.close(self._descriptor)
             raise
@@ -62,6 +71,9 @@ class SealedFileStore(ReadableStore):
 
     def read_into(self, offset: int, buffer: memoryview) -> None:
         done, length = 0, len(buffer)
+        if length >= _LOOK_FOR_HOLE and self._is_hole(offset, length):
+            np.frombuffer(buffer, dtype=np.uint8).fill(0)
+            return
         while done < length:
             try:
                 count = os.preadv(self._descriptor, [buffer[done:]], offset + done)
@@ -70,6 +82,15 @@ class SealedFileStore(ReadableStore):
             if count == 0:
                 raise ReadFailed(offset + done, length - done, "the drive ends here")
             done += count
+
+    def _is_hole(self, offset: int, length: int) -> bool:
+        """Whether an image file has nothing stored there: such zeros need not come through the page cache."""
+        if self.is_block_device or offset + length > self.size_bytes:
+            return False
+        try:
+            return os.lseek(self._descriptor, offset, os.SEEK_DATA) >= offset + length
+        except OSError as error:
+            return error.errno == errno.ENXIO  # no data from here to the end
 
     def extents_with_data(self) -> Extents:
         """Data ranges as the file system under an image file keeps them; a block device says all of it."""

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import threading
-from typing import Protocol
+from collections.abc import Callable
+from typing import Literal, Protocol
 
 from neogenesis.core.errors import Stopped
 
 
 class Clock(Protocol):
-    """Seconds that only go forward; simulated drives make them pass faster."""
+    """Seconds that only go forward; with simulated drives `pace` of them pass in one real second."""
+
+    pace: float
 
     def now(self) -> float: ...
 
@@ -21,7 +24,10 @@ class Clock(Protocol):
 class Control:
     """One token for all threads of a transfer: stop once and for all, or pause and go on."""
 
-    def __init__(self) -> None:
+    def __init__(self, tell: Callable[[Literal["paused", "resumed"]], None] = lambda what: None) -> None:
+        """`tell` hears, in the thread that waits, when the work has really come to rest and when it goes on."""
+        self.tell = tell
+        self._resting = threading.Lock()
         self._stop_reason = ""
         self._running = threading.Event()
         self._running.set()
@@ -44,8 +50,13 @@ class Control:
 
     def checkpoint(self) -> None:
         """Wait while paused; raises Stopped once a stop was asked for."""
-        while not self._running.wait(0.2):
-            pass
+        if self.paused:
+            with self._resting:
+                if self.paused:
+                    self.tell("paused")
+                    while not self._running.wait(0.2):
+                        pass
+                    self.tell("resumed")
         if self._stop_reason:
             raise Stopped(
                 f"Stopped safely: {self._stop_reason}. The old drive is untouched; the new one has no table yet.",

@@ -32,6 +32,7 @@ class JournalState:
         self.cleared = False
         self.copied = False
         self.verified = False
+        self.verified_bytes = 0
         self.done = False
 
     def apply(self, line: list[Any], pending: list[Chunk]) -> None:
@@ -56,7 +57,9 @@ class JournalState:
             self.prepared.add(int(line[1]))
         elif kind == "forget":
             self.chunks.forget(int(line[1]), int(line[2]))
-        elif kind in ("cleared", "copied", "verified", "done"):
+        elif kind == "verified":
+            self.verified, self.verified_bytes = True, int(line[1])
+        elif kind in ("cleared", "copied", "done"):
             setattr(self, kind, True)
         else:
             raise ValueError(f"an unknown line “{kind}”")
@@ -155,3 +158,13 @@ def read_state(raw: bytes, name: str) -> tuple[JournalState, int]:
             ) from error
         at = end + 1
     return state, at
+
+
+def belongs_to(path: Path, plan_hash: str) -> bool:
+    """Whether a journal stands at `path` that was begun for the plan with this hash; reads its first line only."""
+    try:
+        with path.open("rb") as file:
+            state, _ = read_state(file.readline(4096), path.name)
+    except (OSError, BadRecord):
+        return False
+    return state.plan_hash == plan_hash

@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 import msgspec
-import numpy as np
 from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord, Mismatch, ReadFailed
@@ -16,6 +15,7 @@ from neogenesis.core.record import Record, load, save_bytes
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.survey import Drive
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
+from neogenesis.core.transfer.pipeline import data_runs
 from neogenesis.core.units import MIB
 
 _PIECE = 8 * MIB
@@ -24,6 +24,7 @@ _PIECE = 8 * MIB
 class Manifest(Record, frozen=True, kw_only=True):
     """`chunks` are [start, end, digest] in bytes of the new drive; the digest `zeros` means all zero.
 
+    `verified_bytes` were read back and compared before the table was written.
     `lost` are ranges of the old drive that could not be read and stand as zeros on the new one.
     """
 
@@ -37,6 +38,7 @@ class Manifest(Record, frozen=True, kw_only=True):
     plan_hash: str
     size_bytes: int
     layout: Layout
+    verified_bytes: int
     lost: tuple[tuple[int, int], ...]
     chunks: list[tuple[int, int, str]]
 
@@ -74,7 +76,7 @@ def chunk_matches(store: ReadableStore, chunk: Chunk, buffer: memoryview) -> boo
         piece = buffer[: min(len(buffer), chunk.end - at)]
         store.read_into(at, piece)
         if chunk.digest == ZEROS:
-            if np.frombuffer(piece, dtype=np.uint8).any():
+            if data_runs(piece):
                 return False
         else:
             digest.update(piece)

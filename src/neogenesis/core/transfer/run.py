@@ -23,6 +23,7 @@ from neogenesis.core.estimate import rate_of, remaining_seconds
 from neogenesis.core.extent import Extents
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan import Operation, Plan
+from neogenesis.core.plan.model import OperationKind
 from neogenesis.core.record import save, to_json
 from neogenesis.core.store import RangeView, ReadableStore, WritableStore
 from neogenesis.core.survey import Drive, Surveyed
@@ -120,7 +121,8 @@ class Transfer:
         self._waiting_bytes = 0
         self._last_sync = clock.now()
         self._progress = _Progress(clock.now(), 0)
-        self._verified_bytes = 0
+        self._rested_at = 0.0
+        control.tell = self._rest
 
     # The way through a plan
 
@@ -132,6 +134,7 @@ class Transfer:
                 operations=len(self.plan.operations),
                 text=self.plan.intent,
                 total_bytes=self.plan.estimate.bytes_to_copy,
+                figures={"pace": self.clock.pace, "verify": self.verify, "resumed": resume},
             )
         )
         allocations = self._check_gates(resume)
@@ -188,21 +191,25 @@ class Transfer:
     def _go(self, journal: Journal, allocations: dict[int, Extents | None]) -> None:
         self._journal = journal
         volumes = self._prepare(journal)
-        for index, operation in enumerate(self.plan.operations):
-            self.control.checkpoint()
-            if operation.kind != "prepare":
-                self._begin(index, operation)
-            if operation.kind == "clear-table" and not journal.state.cleared:
-                self._clear_table()
-                journal.append([["cleared"]])
+        if not journal.state.cleared:
+            self._begin_kind("clear-table")
+            self._clear_table()
+            journal.append([["cleared"]])
         if not journal.state.copied:
             self._copy_all(journal, allocations, volumes)
             journal.append([["copied"]])
         if not journal.state.verified:
-            self._verify_all(journal)
-            journal.append([["verified"]])
+            self._begin_kind("verify")
+            journal.append([["verified", self._verify_all(journal)]])
+        self._begin_kind("write-table")
         self._write_table(journal)
         journal.append([["done"]])
+
+    def _begin_kind(self, kind: OperationKind) -> None:
+        self.control.checkpoint()
+        for index, operation in enumerate(self.plan.operations):
+            if operation.kind == kind:
+                self._begin(index, operation)
 
     def _begin(self, index: int, operation: Operation) -> None:
         self._operation = index
@@ -257,6 +264,8 @@ class Transfer:
             resumed = sum(p.length for p in pieces) - sum(p.length for p in left)
             self._progress.done += resumed
             self._progress.resumed += resumed
+            if operation.partition is not None:
+                self._progress.by_partition[operation.partition] = resumed
             self._begin(index, operation)
             if left:
                 run_pipeline(iter(left), self.target, self, self.control, self.clock.now)
@@ -314,7 +323,7 @@ class Transfer:
 
     def _checkpoint(self, force: bool) -> None:
         now = self.clock.now()
-        due = now - self._last_sync > _CHECKPOINT_SECONDS or self._waiting_bytes > _CHECKPOINT_BYTES
+        due = now - self._last_sync > _CHECKPOINT_SECONDS * self.clock.pace or self._waiting_bytes > _CHECKPOINT_BYTES
         if not (force or due) or self._journal is None or not self._waiting:
             return
         self.target.sync()
@@ -322,10 +331,11 @@ class Transfer:
         self._waiting, self._waiting_lost, self._waiting_bytes = [], [], 0
         self._last_sync = self.clock.now()
 
-    def _verify_all(self, journal: Journal) -> None:
+    def _verify_all(self, journal: Journal) -> int:
+        """Returns the bytes that were read back and compared; raises Mismatch."""
         chunks = journal.state.chunks
         if self.verify == "none":
-            return
+            return 0
         indices = np.arange(len(chunks))
         if self.verify == "sample" and len(chunks) > _SAMPLE_CHUNKS:
             indices = np.linspace(0, len(chunks) - 1, _SAMPLE_CHUNKS).astype(np.int64)
@@ -342,7 +352,7 @@ class Transfer:
             self._report("verify", 0, chunk.end, None)
         if wrong:
             raise mismatch(wrong, self.plan.layout)
-        self._verified_bytes = self._progress.done
+        return self._progress.done
 
     def _table_writes(self) -> tuple[TableWrite, ...]:
         layout, survey = self.plan.layout, self.plan.source.survey
@@ -393,6 +403,7 @@ class Transfer:
             "plan_hash": self.plan_hash,
             "size_bytes": self.plan.layout.size_bytes,
             "layout": self.plan.layout,
+            "verified_bytes": journal.state.verified_bytes,
             "lost": tuple(lost),
         }
         unique = {c.start: c for c in journal.state.chunks}
@@ -405,7 +416,7 @@ class Transfer:
         return Outcome(
             kind=kind,
             copied_bytes=sum(c.end - c.start for c in unique.values()),
-            verified_bytes=self._verified_bytes,
+            verified_bytes=journal.state.verified_bytes,
             lost=tuple(lost),
             seconds=self.clock.now() - self._began,
             manifest_hash=manifest_hash,
@@ -425,10 +436,19 @@ class Transfer:
 
     # Telling
 
+    def _rest(self, what: Literal["paused", "resumed"]) -> None:
+        """Time at rest does not count against the rate."""
+        if what == "paused":
+            self._rested_at = self.clock.now()
+        else:
+            self._progress.started += self.clock.now() - self._rested_at
+            self._progress.told = 0.0
+        self._tell(Event(event=what))
+
     def _report(self, phase: str, place: int, target: int, partition: int | None) -> None:
         progress, now = self._progress, self.clock.now()
         since = now - progress.told
-        if progress.told and since < _PROGRESS_SECONDS and progress.done < progress.total:
+        if progress.told and since < _PROGRESS_SECONDS * self.clock.pace and progress.done < progress.total:
             return
         if progress.told and since > 0:
             latest = (progress.done - progress.told_done) / since

@@ -1,0 +1,1 @@
+"""Every action declared once, and the command field that finds any of them."""

@@ -1,0 +1,1 @@
+"""The Handover stop: the report, before and after."""

@@ -1,0 +1,124 @@
+"""The customer's report on paper: text by Qt's document engine, with the plan's own drawing as its picture."""
+
+from __future__ import annotations
+
+from html import escape
+from pathlib import Path
+
+from PyQt6.QtCore import QMarginsF, QRectF, QSize, QUrl
+from PyQt6.QtGui import QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QTextDocument
+
+from neogenesis.app.parts.heading import Heading
+from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
+from neogenesis.app.plan.canvas import PlanCanvas
+from neogenesis.app.theme.look import look
+from neogenesis.app.theme.tokens import DAY
+from neogenesis.app.words import nominal, tail, tr
+from neogenesis.core.errors import BadRecord
+from neogenesis.core.job import Report
+from neogenesis.core.plan import Plan
+
+_PICTURE = QSize(760, 430)
+_SHARPNESS = 3
+
+
+def plan_picture(plan: Plan) -> QImage:
+    """Old and new drive with what moved where, for paper: always by day, always at 100 %."""
+    before = (look().tokens, look().percent)
+    look().tokens, look().percent = DAY, 100
+    try:
+        canvas = PlanCanvas()
+        canvas.resize(_PICTURE)
+        old, new = plan.source.survey.drive, plan.target.drive
+        headings = (
+            Heading(None, old.model or tr("Old drive"), f"{tail(old.serial)}  {nominal(old.size_bytes)}"),
+            Heading(
+                None,
+                (new.model if new else "") or tr("New drive"),
+                f"{tail(new.serial if new else '')}  {nominal(plan.target.size_bytes)}",
+            ),
+        )
+        canvas.show_plan(
+            strata_of_survey(plan.source.survey, plan.left_behind),
+            strata_of_layout(plan.layout),
+            headings,
+            {},
+            frozenset(),
+            False,
+        )
+        image = QImage(_PICTURE * _SHARPNESS, QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(_SHARPNESS)
+        image.fill(look().colour("raised"))
+        painter = QPainter(image)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        canvas.paint_on(painter)
+        painter.end()
+        canvas.deleteLater()
+        return image
+    finally:
+        look().tokens, look().percent = before
+
+
+def report_html(report: Report) -> str:
+    """The report as the document engine takes it; the picture is the resource `plan`."""
+    parts = [f"<h1>{escape(report.title)}</h1><p class='sub'>{escape(report.subtitle)}</p>"]
+    for index, section in enumerate(report.sections):
+        parts.append(f"<h2>{escape(section.heading)}</h2>")
+        parts += [f"<p>{escape(sentence)}</p>" for sentence in section.sentences]
+        if section.rows:
+            rows = "".join(
+                f"<tr><td class='name'>{escape(name)}</td><td>{escape(value)}</td></tr>" for name, value in section.rows
+            )
+            parts.append(f"<table cellspacing='0' cellpadding='3'>{rows}</table>")
+        if index == 0:
+            parts.append("<p><img src='plan' width='500'></p>")
+    return "".join(parts)
+
+
+def document(report: Report, picture: QImage) -> QTextDocument:
+    made = QTextDocument()
+    made.setDefaultStyleSheet(
+        f"body {{ color: {DAY.ink}; }} h1 {{ font-size: 19pt; margin-bottom: 0; }}"
+        f"h2 {{ font-size: 11pt; margin-top: 10px; margin-bottom: 2px; color: {DAY.accent}; }}"
+        f"p {{ margin-top: 2px; margin-bottom: 2px; }} .sub {{ color: {DAY.muted}; }} .name {{ color: {DAY.muted}; }}"
+    )
+    font = look().font()
+    font.setPointSizeF(9.5)
+    made.setDefaultFont(font)
+    made.addResource(QTextDocument.ResourceType.ImageResource.value, QUrl("plan"), picture)
+    made.setHtml(report_html(report))
+    return made
+
+
+def write_report(report: Report, plan: Plan, pdf: Path, png: Path) -> None:
+    """Write the PDF and the picture; raises BadRecord when the folder takes neither."""
+    picture = plan_picture(plan)
+    writer = QPdfWriter(str(pdf))
+    writer.setTitle(report.title)
+    writer.setCreator("Neogenesis")
+    writer.setPageLayout(
+        QPageLayout(
+            QPageSize(QPageSize.PageSizeId.A4),
+            QPageLayout.Orientation.Portrait,
+            QMarginsF(18, 16, 18, 16),
+            QPageLayout.Unit.Millimeter,
+        )
+    )
+    painter = QPainter()
+    if not painter.begin(writer) or not picture.save(str(png)):
+        raise BadRecord(f"“{pdf}” cannot be written.", "Free space in the job's folder.")
+    text = document(report, picture)
+    dots = writer.resolution() / 96
+    painter.scale(dots, dots)
+    page = QRectF(0, 0, writer.width() / dots, writer.height() / dots)
+    text.setTextWidth(page.width())
+    top = 0.0
+    while top < text.size().height():
+        painter.save()
+        painter.translate(0, -top)
+        text.drawContents(painter, page.translated(0, top))
+        painter.restore()
+        top += page.height()
+        if top < text.size().height():
+            writer.newPage()
+    painter.end()

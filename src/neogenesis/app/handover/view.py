@@ -1,0 +1,183 @@
+"""The Handover stop."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtCore import Qt, QUrl
+from PyQt6.QtGui import QDesktopServices
+from PyQt6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QSpinBox, QStackedWidget, QVBoxLayout, QWidget
+
+from neogenesis.app.handover.report_print import write_report
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.bars import BeforeAfter
+from neogenesis.app.parts.controls import button, clear, label, mono, row, stack
+from neogenesis.app.parts.stop import Check, StopView
+from neogenesis.app.theme.look import look
+from neogenesis.app.words import tr
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.job import Report
+
+
+class HandoverView(StopView):
+    """What the customer is told, how much faster the machine is, and the end of the job."""
+
+    def __init__(self, desk: OpenJob) -> None:
+        super().__init__(tr("Handover"))
+        self._desk, self._model = desk, desk.handover
+        self._sections = QVBoxLayout()
+        self._sections.setSpacing(look().px(6))
+        inner = QWidget()
+        box = QVBoxLayout(inner)
+        box.setContentsMargins(0, 0, look().px(8), 0)
+        box.addLayout(self._sections)
+        box.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(inner)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._empty = label("", "head", wrap=True)
+        empty = QWidget()
+        empty.setLayout(stack(None, self._empty, None))
+        self._pages = QStackedWidget()
+        self._pages.addWidget(scroll)
+        self._pages.addWidget(empty)
+        self.bars = BeforeAfter()
+        self.before, self.after = QLineEdit(), QLineEdit()
+        self.runs = QSpinBox()
+        self.runs.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+        self.runs.setRange(1, 99)
+        self.runs.setValue(3)
+        for field, name in ((self.before, tr("before")), (self.after, tr("after"))):
+            field.setFixedWidth(look().px(72))
+            field.setPlaceholderText("s")
+            field.setAccessibleName(tr("Start of the machine {0}, in seconds").format(name))
+            field.returnPressed.connect(self._measure)
+        measure = row(
+            label(tr("Start of the machine: before"), "muted"),
+            self.before,
+            label(tr("after"), "muted"),
+            self.after,
+            label(tr("median of"), "muted"),
+            self.runs,
+            label(tr("runs"), "muted"),
+            gap=8,
+        )
+        self.record = button(tr("Record"), self._measure, "", tr("Write the times into the logbook"))
+        measure.addWidget(self.record)
+        measure.addStretch(1)
+        self._said = label("", "small", wrap=True, copyable=True)
+        self.open = button(tr("Open folder"), self._open_folder, "", tr("The job's dossier, in open formats"))
+        self.print = button(tr("Write report"), self.write_report, "", tr("PDF for the customer  Ctrl+R"))
+        self.close_job = button(tr("Hand over"), self._model.hand_over, "main", tr("Close the job; its records stay"))
+        self.body.addWidget(self._pages, 1)
+        self.body.addWidget(self.bars)
+        self.body.addLayout(measure)
+        foot = row(gap=10)
+        foot.addWidget(self._said, 1)
+        for widget in (self.open, self.print, self.close_job):
+            foot.addWidget(widget)
+        self.body.addLayout(foot)
+        self._shown: Report | None = None
+        self._model.changed.connect(self.refresh)
+
+    def enter(self) -> None:
+        self.refresh()
+
+    def refresh(self) -> None:
+        model = self._model
+        model.refresh()
+        report, closed = model.report, self._desk.job.closed
+        self.subtitle.say(tr("Handed over") if closed else tr("What the customer is told"))
+        self._pages.setCurrentIndex(0 if report else 1)
+        fault = model.failure
+        self._empty.setText(
+            fault.sentence() if fault else tr("The report is made from a finished transfer. Copy first: Alt+6.")
+        )
+        if report is not None and report != self._shown:
+            self._show(report)
+        self._shown = report
+        improvement = model.improvement
+        self.bars.setVisible(improvement is not None)
+        if improvement is not None:
+            self.bars.show_improvement(improvement)
+        for field, which in ((self.before, "before_s"), (self.after, "after_s")):
+            value = model.measured(which)
+            if value is not None and not field.hasFocus():
+                field.setText(f"{value:g}")
+            field.setEnabled(not closed)
+        self.runs.setEnabled(not closed)
+        self.record.setEnabled(not closed)
+        self.print.setEnabled(report is not None)
+        self.close_job.setEnabled(report is not None and not closed)
+        self.close_job.setText(tr("Handed over") if closed else tr("Hand over"))
+
+    def _show(self, report: Report) -> None:
+        clear(self._sections)
+        self._sections.addWidget(label(report.title, "head", copyable=True))
+        self._sections.addWidget(label(report.subtitle, "small", copyable=True))
+        for section in report.sections:
+            self._sections.addSpacing(look().px(6))
+            self._sections.addWidget(label(section.heading, "head"))
+            for sentence in section.sentences:
+                self._sections.addWidget(label(sentence, wrap=True, copyable=True))
+            if section.rows:
+                grid = QGridLayout()
+                grid.setHorizontalSpacing(look().px(16))
+                grid.setVerticalSpacing(look().px(4))
+                for index, (name, value) in enumerate(section.rows):
+                    grid.addWidget(label(name, "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
+                    shown = _digest(value) if len(value) == 64 else label(value, wrap=True, copyable=True)
+                    grid.addWidget(shown, index, 1)
+                grid.setColumnStretch(1, 1)
+                self._sections.addLayout(grid)
+
+    def _measure(self) -> None:
+        values = []
+        for field in (self.before, self.after):
+            text = field.text().strip().replace(",", ".").rstrip("s ")
+            try:
+                values.append(float(text) if text else None)
+            except ValueError:
+                self._said.setText(tr("“{0}” is not a number of seconds.").format(field.text()))
+                return
+        if any(v is not None and not 0 < v < 86_400 for v in values):
+            self._said.setText(tr("A start takes more than 0 seconds and less than a day."))
+            return
+        self._said.setText("")
+        self._model.measure(values[0], values[1], self.runs.value())
+
+    def write_report(self) -> None:
+        report, plan = self._model.report, self._desk.plan.written
+        if report is None or plan is None:
+            return
+        try:
+            write_report(report, plan, Path(self._model.pdf_path), Path(self._model.picture_path))
+        except NeogenesisError as error:
+            self._said.setText(error.sentence())
+            return
+        self._said.setText(tr("Written to {0}").format(self._model.pdf_path))
+        self._model.printed(self._model.pdf_path)
+
+    def _open_folder(self) -> None:
+        folder = str(self._desk.dossier)
+        self._said.setText(folder)
+        QDesktopServices.openUrl(QUrl.fromLocalFile(folder))
+
+    def checks(self) -> list[Check]:
+        broken = self._desk.bench.store.broken_entry(self._desk.ticket)
+        checks = [
+            Check("good", tr("The logbook's chain of hashes holds"))
+            if broken is None
+            else Check("stop", tr("Logbook entry {0} was changed after it was written").format(broken))
+        ]
+        if self._model.report is not None:
+            checks.append(Check("good", tr("The manifest is the one that the transfer wrote")))
+        if not self._desk.job.closed:
+            checks.append(Check("note", tr("The old drive goes back, unchanged")))
+        return checks
+
+
+def _digest(value: str) -> QWidget:
+    """A checksum on two lines, copyable."""
+    return mono(f"{value[:32]}\n{value[32:]}")

@@ -1,0 +1,1 @@
+"""Stops that are not built yet: what they will do, and a note."""

@@ -1,0 +1,42 @@
+"""A stop that only takes a note yet."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QPlainTextEdit
+
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.controls import button, label, row
+from neogenesis.app.parts.stop import StopView
+from neogenesis.app.theme.look import look
+from neogenesis.app.words import tr
+from neogenesis.core.job.route import Stop
+
+
+class LaterView(StopView):
+    """Says what the stop will do, and writes a note to the logbook."""
+
+    def __init__(self, desk: OpenJob, stop: Stop) -> None:
+        super().__init__(tr(stop.title))
+        self._desk, self._stop = desk, stop
+        self.note = QPlainTextEdit()
+        self.note.setPlaceholderText(tr("What was done or seen here"))
+        self.note.setAccessibleName(tr("Note"))
+        self.note.setTabChangesFocus(True)
+        self.note.setMaximumHeight(look().px(180))
+        self.note.textChanged.connect(self._typed)
+        self.save = button(tr("Write note to logbook"), self._save, "main", tr("Ctrl+Return"))
+        self.body.addWidget(label(tr(stop.what), wrap=True))
+        self.body.addWidget(
+            label(tr("Until this stop is built, a note keeps what happened here."), "muted", wrap=True)
+        )
+        self.body.addWidget(self.note)
+        self.body.addLayout(row(None, self.save))
+        self.body.addStretch(1)
+        self._typed()
+
+    def _typed(self) -> None:
+        self.save.setEnabled(bool(self.note.toPlainText().strip()))
+
+    def _save(self) -> None:
+        self._desk.note(self._stop.key, self.note.toPlainText())
+        self.note.clear()

@@ -1,0 +1,1 @@
+"""The logbook beside the stop: checks, what happened, and notes."""

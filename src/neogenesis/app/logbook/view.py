@@ -1,0 +1,98 @@
+"""Checks of the stop in view, the logbook, and a field for notes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+
+from neogenesis.app.parts.controls import clear, label, notice, rule
+from neogenesis.app.parts.stop import Check
+from neogenesis.app.theme.look import look
+from neogenesis.app.words import clock_of, tr
+from neogenesis.core.job import LogEntry
+
+_MOST_SHOWN = 200
+
+
+class LogbookView(QWidget):
+    """To the right of the stop; can be folded away."""
+
+    note_written = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("surface")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._checks_title = label(tr("Checks"), "head")
+        self._checks = QVBoxLayout()
+        self._checks.setSpacing(look().px(10))
+        self._rule = rule()
+        self._log = QVBoxLayout()
+        self._log.setSpacing(look().px(9))
+        self.note = QLineEdit()
+        self.note.setPlaceholderText(tr("Add a note"))
+        self.note.setToolTip(tr("Write a note into the logbook  Ctrl+L"))
+        self.note.setAccessibleName(tr("Note for the logbook"))
+        self.note.returnPressed.connect(self._write)
+        inner = QWidget()
+        layout = QVBoxLayout(inner)
+        layout.setContentsMargins(look().px(16), look().px(18), look().px(16), look().px(10))
+        layout.setSpacing(look().px(12))
+        layout.addWidget(self._checks_title)
+        layout.addLayout(self._checks)
+        layout.addWidget(self._rule)
+        layout.addWidget(label(tr("Logbook"), "head"))
+        layout.addLayout(self._log)
+        layout.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(inner)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(scroll, 1)
+        foot = QHBoxLayout()
+        foot.setContentsMargins(look().px(16), look().px(6), look().px(16), look().px(12))
+        foot.addWidget(self.note)
+        outer.addLayout(foot)
+        self._shown: object = None
+
+    def show_log(self, entries: Sequence[LogEntry], broken: int | None) -> None:
+        """Newest first. `broken` is the first entry whose seal does not hold."""
+        wanted = (tuple(entries[-_MOST_SHOWN:]), broken)
+        if wanted == self._shown:
+            return
+        self._shown = wanted
+        clear(self._log)
+        if broken is not None:
+            text = tr("Entry {0} was changed after it was written.").format(broken)
+            self._log.addWidget(notice("stop", text, tr("The dossier's logbook.jsonl holds a second copy.")))
+        wide = look().metrics(mono=False).horizontalAdvance("00:00 ")
+        for entry in reversed(entries[-_MOST_SHOWN:]):
+            line = QHBoxLayout()
+            line.setSpacing(look().px(8))
+            at = label(clock_of(entry.at).split()[-1], "muted")
+            at.setFixedWidth(wide)
+            at.setToolTip(f"{entry.at}  {entry.who}")
+            line.addWidget(at, 0, Qt.AlignmentFlag.AlignTop)
+            text = label(entry.text, wrap=True, copyable=True)
+            text.setToolTip(f"{entry.at}  {entry.who}")
+            line.addWidget(text, 1)
+            self._log.addLayout(line)
+
+    def show_checks(self, checks: Sequence[Check]) -> None:
+        clear(self._checks)
+        for check in checks:
+            self._checks.addWidget(notice(check.severity, check.text, check.remedy))
+        for widget in (self._checks_title, self._rule):
+            widget.setVisible(bool(checks))
+
+    def _write(self) -> None:
+        text = self.note.text().strip()
+        if text:
+            self.note.clear()
+            self.note_written.emit(text)

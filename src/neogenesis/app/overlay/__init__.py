@@ -1,0 +1,1 @@
+"""The help that lies over the stop in front of the user."""

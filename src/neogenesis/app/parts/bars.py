@@ -1,0 +1,58 @@
+"""Two bars for a time before and after."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from neogenesis.app.theme.look import SMALL, look
+from neogenesis.app.words import tr
+from neogenesis.core.job import Improvement
+
+
+class BeforeAfter(QWidget):
+    """How long a start took and takes, to scale, and what that means."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._improvement: Improvement | None = None
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def sizeHint(self) -> QSize:
+        return QSize(look().px(300), look().px(70))
+
+    def show_improvement(self, improvement: Improvement) -> None:
+        self._improvement = improvement
+        self.setAccessibleName(improvement.sentence())
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        found = self._improvement
+        if found is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        left, tall = look().px(60), look().px(18)
+        room = self.width() - left - look().px(80)
+        longest = max(found.before_s, found.after_s)
+        for index, (name, seconds, role) in enumerate(
+            ((tr("before"), found.before_s, "data"), (tr("after"), found.after_s, "system"))
+        ):
+            y = index * (tall + look().px(5))
+            painter.setFont(look().font(SMALL))
+            painter.setPen(look().colour("muted"))
+            painter.drawText(QRectF(0, y, left, tall), Qt.AlignmentFlag.AlignVCenter, name)
+            wide = max(2.0, room * seconds / longest)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(look().role(role))
+            painter.drawRoundedRect(QRectF(left, y, wide, tall), 3, 3)
+            painter.setPen(look().colour("ink"))
+            painter.setFont(look().font(bold=True))
+            place = QRectF(left + wide + look().px(8), y, look().px(80), tall)
+            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, f"{seconds:g} s")
+        painter.setPen(look().colour("muted"))
+        painter.setFont(look().font(SMALL))
+        y = 2 * (tall + look().px(5))
+        text = look().metrics(SMALL).elidedText(found.sentence(), Qt.TextElideMode.ElideRight, self.width())
+        painter.drawText(QRectF(0, y, self.width(), look().px(22)), Qt.AlignmentFlag.AlignVCenter, text)

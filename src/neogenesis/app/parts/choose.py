@@ -1,0 +1,56 @@
+"""Asking which of the connected drives is meant. Each answer is a card with tag, name, serial and size."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QWidget
+
+from neogenesis.app.bench import Dock
+from neogenesis.app.parts.controls import clear, label, stack
+from neogenesis.app.parts.tag import TagMark
+from neogenesis.app.theme.look import look
+from neogenesis.app.words import BUS_NAMES, both, tail, tr
+
+
+class DriveChoice(QWidget):
+    """Present drives to choose from; `answer` gets the chosen drive's name."""
+
+    def __init__(self, question: str, answer: Callable[[str], object]) -> None:
+        super().__init__()
+        self._answer = answer
+        self._grid = QGridLayout()
+        self._grid.setSpacing(look().px(10))
+        self._empty = label(tr("No drive is connected. Put one into a dock; it shows up here."), "muted", wrap=True)
+        self.setLayout(stack(label(question, "head", wrap=True), self._empty, self._grid, None, gap=14))
+        self.buttons: dict[str, QPushButton] = {}
+
+    def show_docks(self, docks: list[Dock], taken: str) -> None:
+        """All present drives but the one that is `taken` for something else."""
+        clear(self._grid)
+        self.buttons = {}
+        present = [d for d in docks if d.present and d.docked and taken not in (d.docked.name, d.docked.key)]
+        self._empty.setVisible(not present)
+        for index, dock in enumerate(present):
+            docked = dock.docked
+            if docked is None:
+                continue
+            drive = docked.drive
+            choice = QPushButton()
+            choice.setAutoDefault(False)
+            choice.setMinimumHeight(look().px(74))
+            choice.setMinimumWidth(look().px(300))
+            mark = TagMark()
+            mark.setFixedSize(mark.sizeHint())
+            mark.show_tag(dock.tag)
+            inner = QHBoxLayout(choice)
+            inner.addWidget(mark)
+            name = label(f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}", "head")
+            bus = BUS_NAMES.get(drive.bus, drive.bus)
+            inner.addLayout(stack(name, label(f"{both(drive.size_bytes)}  {bus}", "small"), gap=2), 1)
+            choice.setAccessibleName(name.text())
+            choice.setEnabled(not docked.trouble)
+            choice.setToolTip(docked.trouble)
+            choice.clicked.connect(lambda _, n=docked.name: self._answer(n))
+            self._grid.addWidget(choice, index // 2, index % 2)
+            self.buttons[docked.name] = choice

@@ -1,0 +1,185 @@
+"""Labels, buttons and rows in the house style."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QRectF, QSize, Qt
+from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from neogenesis.app.theme.icons import paint_icon
+from neogenesis.app.theme.look import SMALL, look
+
+SEVERITY_ICONS = {"good": "check", "note": "info", "caution": "triangle-alert", "stop": "octagon-x"}
+SEVERITY_TOKENS = {"good": "good", "note": "muted", "caution": "caution", "stop": "stop"}
+
+
+def label(text: str = "", kind: str = "", wrap: bool = False, copyable: bool = False) -> QLabel:
+    """`kind` is title, figure, head, muted, small, stop, caution or good."""
+    made = QLabel(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    if kind:
+        made.setProperty("kind", kind)
+    made.setWordWrap(wrap)
+    if copyable:
+        made.setTextInteractionFlags(
+            Qt.TextInteractionFlag.TextSelectableByMouse | Qt.TextInteractionFlag.TextSelectableByKeyboard
+        )
+    return made
+
+
+def mono(text: str = "", kind: str = "", copyable: bool = True) -> QLabel:
+    """Serials, offsets and columns of figures."""
+    made = label(text, kind, copyable=copyable)
+    made.setFont(look().font(mono=True))
+    made.setStyleSheet("font-family: 'B612 Mono';")
+    return made
+
+
+def button(text: str, do: Callable[[], object], kind: str = "", tip: str = "") -> QPushButton:
+    """`kind` is main, write or plain. Never a default button: Enter alone starts nothing."""
+    made = QPushButton(text)
+    made.setAutoDefault(False)
+    made.setDefault(False)
+    if kind:
+        made.setProperty("kind", kind)
+    if tip:
+        made.setToolTip(tip)
+    made.clicked.connect(lambda: do())
+    return made
+
+
+def rule() -> QFrame:
+    line = QFrame()
+    line.setObjectName("rule")
+    line.setFixedHeight(1)
+    return line
+
+
+def row(*items: QWidget | QLayout | None, gap: int = 8) -> QHBoxLayout:
+    """Side by side; None takes the room that is left."""
+    made = QHBoxLayout()
+    made.setContentsMargins(0, 0, 0, 0)
+    made.setSpacing(gap)
+    _fill(made, items)
+    return made
+
+
+def stack(*items: QWidget | QLayout | None, gap: int = 8, margin: int = 0) -> QVBoxLayout:
+    """One above the other; None takes the room that is left."""
+    made = QVBoxLayout()
+    made.setContentsMargins(margin, margin, margin, margin)
+    made.setSpacing(gap)
+    _fill(made, items)
+    return made
+
+
+def _fill(layout: QHBoxLayout | QVBoxLayout, items: tuple[QWidget | QLayout | None, ...]) -> None:
+    for item in items:
+        if item is None:
+            layout.addStretch(1)
+        elif isinstance(item, QWidget):
+            layout.addWidget(item)
+        else:
+            layout.addLayout(item)
+
+
+def clear(layout: QLayout) -> None:
+    """Take everything out of a layout and let it go."""
+    while (item := layout.takeAt(0)) is not None:
+        inner, widget = item.layout(), item.widget()
+        if inner is not None:
+            clear(inner)
+        if widget is not None:
+            widget.setParent(None)
+            widget.deleteLater()
+
+
+class Choice(QComboBox):
+    """A closed list with its sign drawn by us."""
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        super().paintEvent(event)
+        painter = QPainter(self)
+        side = look().px(14)
+        place = QRectF(self.width() - side - look().px(8), (self.height() - side) / 2, side, side)
+        paint_icon(painter, "chevron-down", place, "ink" if self.isEnabled() else "muted")
+
+
+class Elided(QLabel):
+    """One line that ends in an ellipsis when it is too long; the whole text is in the tooltip."""
+
+    def __init__(self, text: str = "", kind: str = "") -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        if kind:
+            self.setProperty("kind", kind)
+        self._whole = ""
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.say(text)
+
+    def say(self, text: str) -> None:
+        self._whole = " ".join(text.split())
+        self.setToolTip(self._whole)
+        self.setAccessibleName(self._whole)
+        self._elide()
+
+    def whole(self) -> str:
+        return self._whole
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._elide()
+
+    def _elide(self) -> None:
+        self.ensurePolished()
+        shown = QFontMetrics(self.font()).elidedText(self._whole, Qt.TextElideMode.ElideRight, max(10, self.width()))
+        if shown != self.text():
+            super().setText(shown)
+
+
+class SeverityMark(QWidget):
+    """The icon of a severity, in its colour."""
+
+    def __init__(self, severity: str) -> None:
+        super().__init__()
+        self._severity = severity
+        self.setAccessibleName(severity)
+        self.setFixedSize(self.sizeHint())
+
+    def sizeHint(self) -> QSize:
+        return QSize(look().px(18), look().px(18))
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        side = min(self.width(), self.height())
+        paint_icon(painter, SEVERITY_ICONS[self._severity], QRectF(0, 0, side, side), SEVERITY_TOKENS[self._severity])
+
+
+def notice(severity: str, text: str, remedy: str = "") -> QWidget:
+    """A finding, a gate or a check: its mark, what it says, and what to do below."""
+    box = QWidget()
+    words = stack(label(text, wrap=True, copyable=True), gap=2)
+    if remedy:
+        words.addWidget(label(remedy, "small", wrap=True, copyable=True))
+    inner = QHBoxLayout(box)
+    inner.setContentsMargins(0, 0, 0, 0)
+    inner.setSpacing(look().px(8))
+    inner.addWidget(SeverityMark(severity), 0, Qt.AlignmentFlag.AlignTop)
+    inner.addLayout(words, 1)
+    return box
+
+
+def small_font_height() -> int:
+    return look().metrics(SMALL).height()

@@ -1,0 +1,125 @@
+"""Traces of a running transfer: how fast it goes, and the soundings (how long reads take, by place)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from math import log10
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from neogenesis.app.theme.look import SMALL, look
+from neogenesis.app.words import rate, tr
+
+_DECADES = (1e-3, 1e-2, 1e-1, 1.0, 10.0)
+_DECADE_NAMES = ("1 ms", "10 ms", "100 ms", "1 s", "10 s")
+
+
+class RateTrace(QWidget):
+    """Rate against time. Points are (seconds, bytes per second)."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._points: Sequence[tuple[float, float]] = ()
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName(tr("Rate over time"))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(look().px(240), look().px(70))
+
+    def show_points(self, points: Sequence[tuple[float, float]]) -> None:
+        self._points = points
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        area = QRectF(self.rect()).adjusted(0, look().px(16), 0, -1)
+        painter.setPen(QPen(look().colour("line"), 1))
+        painter.drawLine(area.bottomLeft(), area.bottomRight())
+        if len(self._points) < 2:
+            return
+        first, last = self._points[0][0], self._points[-1][0]
+        top = max(value for _, value in self._points) * 1.1 or 1.0
+        step = max(1, len(self._points) // max(1, int(area.width())))
+        shape = QPainterPath(QPointF(area.left(), area.bottom()))
+        for at, value in self._points[::step]:
+            x = area.left() + area.width() * (at - first) / max(1e-9, last - first)
+            shape.lineTo(x, area.bottom() - area.height() * value / top)
+        shape.lineTo(area.right(), area.bottom())
+        shape.closeSubpath()
+        painter.fillPath(shape, look().colour("accent", 0.30))
+        best = max(value for _, value in self._points)
+        y = area.bottom() - area.height() * best / top
+        painter.setPen(QPen(look().colour("muted"), 1, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
+        painter.setFont(look().font(SMALL))
+        text = tr("best {0}").format(" ".join(rate(best)))
+        painter.drawText(QRectF(area.left(), 0, area.width(), area.top()), Qt.AlignmentFlag.AlignRight, text)
+
+
+class SoundingsTrace(QWidget):
+    """Read latency against place on the old drive, drawn downwards like depths, and what was lost."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._size = 1
+        self._points: Sequence[tuple[int, float]] = ()
+        self._lost: Sequence[tuple[int, int]] = ()
+        self._place = 0
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName(tr("How long each read took, by place"))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(look().px(240), look().px(110))
+
+    def show_points(
+        self, size_bytes: int, points: Sequence[tuple[int, float]], lost: Sequence[tuple[int, int]], place: int
+    ) -> None:
+        self._size, self._points, self._lost, self._place = max(1, size_bytes), points, lost, place
+        self.update()
+
+    def _depth(self, seconds: float) -> float:
+        """0 at the surface (1 ms or less), 1 at the bottom (10 s)."""
+        return min(1.0, max(0.0, (log10(max(seconds, 1e-4)) + 3) / 4))
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(look().font(SMALL, mono=True))
+        edge = look().metrics(SMALL, mono=True).horizontalAdvance("100 ms") + look().px(8)
+        area = QRectF(self.rect()).adjusted(0, look().px(4), -edge, -look().px(4))
+        deepest = max((seconds for _, seconds in self._points), default=0.1)
+        shown = 1.0 if deepest > 0.9 else 0.75
+        for value, name in zip(_DECADES, _DECADE_NAMES, strict=True):
+            depth = self._depth(value) / shown
+            if depth > 1.001:
+                continue
+            y = area.top() + area.height() * depth
+            painter.setPen(QPen(look().colour("line"), 1))
+            painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
+            painter.setPen(look().colour("muted"))
+            painter.drawText(QRectF(area.right() + look().px(6), y - 8, edge, 16), Qt.AlignmentFlag.AlignVCenter, name)
+        columns = max(1, int(area.width()))
+        deep = [0.0] * (columns + 1)
+        for place, seconds in self._points:
+            at = min(columns, int(columns * place / self._size))
+            deep[at] = max(deep[at], self._depth(seconds) / shown)
+        shape = QPainterPath(area.topLeft())
+        for index, depth in enumerate(deep):
+            shape.lineTo(area.left() + index, area.top() + area.height() * min(1.0, depth))
+        shape.lineTo(area.right(), area.top())
+        shape.closeSubpath()
+        painter.fillPath(shape, look().role("system", 0.45))
+        painter.setPen(QPen(look().role("system"), 1.2))
+        painter.drawPath(shape)
+        for start, end in self._lost:
+            x = area.left() + area.width() * (start + end) / 2 / self._size
+            painter.setPen(QPen(look().colour("stop"), 2))
+            for dx in (-5, 5):
+                painter.drawLine(QPointF(x - dx, area.bottom() - 5), QPointF(x + dx, area.bottom() + 5))
+        if self._place > 0:
+            x = area.left() + area.width() * min(1.0, self._place / self._size)
+            painter.setPen(QPen(look().colour("accent"), 2))
+            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))

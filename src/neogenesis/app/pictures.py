@@ -1,0 +1,121 @@
+"""Runs the demo bench without a monitor and writes a picture of each main view.
+
+`python -m neogenesis.app.pictures FOLDER`. The bench is built anew in a temporary folder; the copy that one picture
+shows is a real one, stopped safely after the picture was taken.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QEventLoop, QTimer
+from PyQt6.QtWidgets import QApplication, QWidget
+
+from neogenesis.app.bench import Bench
+from neogenesis.app.handover.view import HandoverView
+from neogenesis.app.theme.look import look
+from neogenesis.app.transfer.view import TransferView
+from neogenesis.app.window import MainWindow
+from neogenesis.app.work import Work
+from neogenesis.bench.clock import BenchClock
+from neogenesis.bench.docks import SimulatedDocks
+from neogenesis.bench.simulated.demo import demo_bench
+from neogenesis.core.job import JobStore
+
+_LONGEST_WAIT_S = 120.0
+
+
+def wait(until: Callable[[], bool], longest_s: float = _LONGEST_WAIT_S) -> bool:
+    """Let the window live until something holds."""
+    deadline = time.monotonic() + longest_s
+    while not until():
+        if time.monotonic() > deadline:
+            return False
+        pause(50)
+    return True
+
+
+def pause(milliseconds: int) -> None:
+    loop = QEventLoop()
+    QTimer.singleShot(milliseconds, loop.quit)
+    loop.exec()
+
+
+class Photographer:
+    """Takes pictures of one window into one folder."""
+
+    def __init__(self, folder: Path) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self._folder = folder
+
+    def take(self, widget: QWidget, name: str) -> None:
+        pause(120)
+        widget.grab().save(str(self._folder / f"{name}.png"))
+        sys.stdout.write(f"{self._folder / name}.png\n")
+
+
+def main(folder: Path) -> None:
+    application = QApplication(["neogenesis"])
+    place = Path(tempfile.mkdtemp(prefix="neogenesis-pictures-"))
+    try:
+        bench = Bench(
+            "Saltmarsh Repair",
+            JobStore(demo_bench(place) / "bench"),
+            SimulatedDocks(place),
+            Work(),
+            BenchClock(),
+        )
+        window = MainWindow(bench)
+        window.show()
+        _walk(window, Photographer(folder))
+        window.close()
+        bench.store.close()
+    finally:
+        shutil.rmtree(place)
+        del application
+
+
+def _walk(window: MainWindow, photographer: Photographer) -> None:
+    photographer.take(window, "jobs")
+    window.open_job("T-1042")
+    job = window.job
+    assert job is not None
+    job.survey.start()
+    wait(lambda: job.survey.state == "done")
+    photographer.take(window, "survey")
+    window.show_stop("plan")
+    wait(lambda: job.plan.state == "ready")
+    photographer.take(window, "plan")
+    window.switch_theme()
+    photographer.take(window, "plan-night")
+    window.switch_theme()
+    job.plan.write()
+    window.show_stop("transfer")
+    photographer.take(window, "transfer-gates")
+    view = window.views["transfer"]
+    assert isinstance(view, TransferView)
+    job.transfer.start(job.transfer.expected_tail)
+    wait(lambda: job.transfer.progress.phase == "copy" and job.transfer.progress.copied_bytes > 62e9)
+    photographer.take(window, "transfer")
+    job.transfer.stop()
+    wait(lambda: not job.transfer.is_active)
+    photographer.take(window, "transfer-stopped")
+    window.open_job("T-1041")
+    photographer.take(window, "handover")
+    handover = window.views["handover"]
+    assert isinstance(handover, HandoverView)
+    window.show_help()
+    photographer.take(window, "help")
+    look().set()
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1] if len(sys.argv) > 1 else "build/pictures"))

@@ -1,0 +1,1 @@
+"""The Plan stop: the two columns, and everything that can be chosen."""

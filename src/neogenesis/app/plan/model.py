@@ -1,0 +1,261 @@
+"""What the Plan stop shows, and the one way to change it: another policy, which can be undone."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+import msgspec
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from neogenesis.app.work import Failure, failure_of
+from neogenesis.bench import planning, worker
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.plan import Plan, Policy, make_plan
+from neogenesis.core.plan.layout import is_resizable
+from neogenesis.core.plan.model import Target
+from neogenesis.core.record import save
+from neogenesis.core.survey import PartitionFacts, Surveyed
+from neogenesis.core.transfer import RunFiles
+from neogenesis.core.units import MIB, both_text, round_down
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
+
+State = Literal["no-survey", "no-drive", "absent", "reading", "ready", "shown", "locked"]
+_MOST_UNDO = 200
+
+
+class PlanModel(QObject):
+    """`plan` is the last one that works; `refusal` says why the policy wanted now has none."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, desk: OpenJob) -> None:
+        super().__init__(desk)
+        self._desk = desk
+        self.path: Path = desk.dossier / "plan.json"
+        self.plan: Plan | None = None
+        self.written: Plan | None = None
+        self.policy = Policy()
+        self.refusal: Failure | None = None
+        self.failure: Failure | None = None
+        self.reading = False
+        self._source: Surveyed | None = None
+        self._target: Target | None = None
+        self._undo: list[Policy] = []
+        self._redo: list[Policy] = []
+        self._ids: list[str] = []
+        if self.path.exists():
+            try:
+                self.written = self.plan = planning.load_plan(self.path)
+                self.policy = self.written.policy
+            except NeogenesisError as error:
+                self.failure = failure_of(error)
+
+    @property
+    def state(self) -> State:
+        job = self._desk.job
+        if self.reading:
+            return "reading"
+        if self.plan is not None and self.is_carried_out():
+            return "locked"
+        if self._source is not None and self._target is not None:
+            return "ready"
+        if self._desk.survey.record is None:
+            return "no-survey"
+        if not job.new_drive:
+            return "no-drive"
+        if self.plan is not None:
+            return "shown"
+        return "absent"
+
+    def is_carried_out(self) -> bool:
+        """Whether a transfer of the written plan is under way, or has ended well."""
+        files = RunFiles(self.path)
+        return files.manifest.exists() or worker.running_worker(self.path) is not None
+
+    @property
+    def is_written(self) -> bool:
+        return self.plan is not None and self.plan == self.written
+
+    @property
+    def can_undo(self) -> bool:
+        return bool(self._undo)
+
+    @property
+    def can_redo(self) -> bool:
+        return bool(self._redo)
+
+    # Getting ready
+
+    def choose(self, name: str) -> None:
+        """Take another drive as the new one; the layout is made for it at once."""
+        self._desk.choose_drive("new_drive", name)
+        self._target = None
+        self.plan = self.refusal = self.failure = None
+        self.prepare()
+
+    def prepare(self) -> None:
+        """Read both drives again, so that a plan can be made; does nothing when that has been done."""
+        job = self._desk.job
+        if self.reading or self.state in ("ready", "locked") or not job.old_drive or not job.new_drive:
+            return
+        if self._desk.survey.record is None:
+            return
+        old, new = self._desk.old_dock(), self._desk.new_dock()
+        if not (old and old.present and new and new.present):
+            self.changed.emit()
+            return
+        self.reading, self.failure = True, None
+        self.changed.emit()
+        self._desk.bench.work.in_process(self._read, planning.both_drives, job.old_drive, job.new_drive)
+
+    def _read(self, found: tuple[Surveyed, Target] | Failure) -> None:
+        self.reading = False
+        if isinstance(found, Failure):
+            self.failure = found
+        else:
+            self._source, self._target = found
+            if self.written is None or not self._still_fits(self.written):
+                self._remake()
+        self.changed.emit()
+
+    def _still_fits(self, plan: Plan) -> bool:
+        """Whether the plan on file was made from what is connected now."""
+        if self._source is None or self._target is None:
+            return False
+        return plan.source.survey.fingerprint == self._source.survey.fingerprint and plan.target == self._target
+
+    # Changing
+
+    def change(self, **changes: object) -> None:
+        """Another policy; the one before can be had back with `undo`."""
+        if self.state != "ready":
+            return
+        wanted = msgspec.structs.replace(self.policy, **changes)
+        if wanted != self.policy:
+            self._undo = [*self._undo, self.policy][-_MOST_UNDO:]
+            self._redo = []
+            self._set(wanted)
+
+    def undo(self) -> None:
+        if self._undo and self.state == "ready":
+            self._redo.append(self.policy)
+            self._set(self._undo.pop())
+
+    def redo(self) -> None:
+        if self._redo and self.state == "ready":
+            self._undo.append(self.policy)
+            self._set(self._redo.pop())
+
+    def toggle(self, number: int) -> None:
+        """Carry a partition over, or leave it behind."""
+        leave = set(self.policy.leave) ^ {number}
+        sizes = {n: s for n, s in self.policy.sizes.items() if n != number}
+        self.change(leave=tuple(sorted(leave)), sizes=sizes)
+
+    def resize(self, number: int, size_bytes: int) -> None:
+        """Give a partition that size; a neighbour behind it that can take the difference does."""
+        sizes = {**self.policy.sizes, number: size_bytes}
+        self.change(sizes=sizes)
+
+    def move_boundary(self, number: int, size_bytes: int, before: Plan, policy: Policy) -> None:
+        """Drag the lower edge of a partition, starting from the plan and policy `before` the drag."""
+        current = before.layout.partition(number)
+        if current is None or self.state != "ready":
+            return
+        size = self.clamp(number, size_bytes)
+        sizes = {**policy.sizes, number: size}
+        below = next((p for p in before.layout.partitions if p.start_bytes == current.end_bytes), None)
+        facts = self.facts(below.from_partition) if below else None
+        if below is not None and facts is not None and is_resizable(facts) and below.role in ("system", "data"):
+            both = current.size_bytes + below.size_bytes
+            least = facts.volume.smallest_bytes
+            size = min(size, round_down(both - least, MIB))
+            sizes = {**policy.sizes, number: size, below.number: both - size}
+        wanted = msgspec.structs.replace(policy, sizes=sizes)
+        if wanted != self.policy:
+            self._set(wanted)
+
+    def end_drag(self, before: Policy) -> None:
+        """Make the whole drag one step of undo."""
+        if before != self.policy:
+            self._undo = [*self._undo, before][-_MOST_UNDO:]
+            self._redo = []
+            self.changed.emit()
+
+    def facts(self, number: int | None) -> PartitionFacts | None:
+        survey = self._desk.survey.record if self._source is None else self._source.survey
+        return survey.partition(number) if survey and number is not None else None
+
+    def clamp(self, number: int, size_bytes: int) -> int:
+        """The nearest size that the partition can have."""
+        facts = self.facts(number)
+        least = facts.volume.smallest_bytes if facts else MIB
+        most = self._target.size_bytes if self._target else size_bytes
+        return max(-(-least // MIB) * MIB, min(round_down(size_bytes, MIB), most))
+
+    def _set(self, policy: Policy) -> None:
+        self.policy = policy
+        self._remake()
+        self.changed.emit()
+
+    def _remake(self) -> None:
+        if self._source is None or self._target is None:
+            return
+        kept = iter(list(self._ids))
+
+        def same_id() -> str:
+            """New volumes keep their identity while the plan is being changed."""
+            found = next(kept, None)
+            if found is None:
+                found = planning.new_id()
+                self._ids.append(found)
+            return found
+
+        try:
+            self.plan = make_plan(self._source, self._target, self.policy, same_id)
+            self.refusal = None
+        except NeogenesisError as error:
+            self.refusal = failure_of(error)
+
+    def start_over(self) -> None:
+        """Keep the records of a transfer that has ended in a folder beside, and let another plan be made."""
+        if worker.running_worker(self.path) is not None:
+            return
+        number = 1
+        while (folder := self._desk.dossier / f"earlier-{number}").exists():
+            number += 1
+        folder.mkdir()
+        for file in sorted(self._desk.dossier.glob(f"{self.path.stem}.*")):
+            file.rename(folder / file.name)
+        self._desk.record("plan", f"Earlier plan and its records kept as {folder.name}")
+        self.written = None
+        self._source = self._target = None
+        self._undo, self._redo = [], []
+        self._desk.transfer.plan_written()
+        self.prepare()
+        self.changed.emit()
+
+    def write(self) -> None:
+        """Put the plan on file, from where a transfer runs it."""
+        if self.plan is None or self.refusal is not None or self.state != "ready":
+            return
+        try:
+            save(self.path, self.plan)
+        except NeogenesisError as error:
+            self.failure = failure_of(error)
+            self.changed.emit()
+            return
+        self.written = self.plan
+        self._desk.record(
+            "plan",
+            f"Plan written: {both_text(self.plan.estimate.bytes_to_copy)} to copy",
+            bytes_to_copy=self.plan.estimate.bytes_to_copy,
+            partitions=len(self.plan.layout.partitions),
+            left_behind=list(self.plan.left_behind),
+        )
+        self._desk.advance("transfer")
+        self._desk.transfer.plan_written()
+        self.changed.emit()

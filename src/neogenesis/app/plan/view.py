@@ -1,0 +1,361 @@
+"""The Plan stop."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QStackedWidget, QVBoxLayout, QWidget
+
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.choose import DriveChoice
+from neogenesis.app.parts.controls import Choice, Elided, button, label, row, stack
+from neogenesis.app.parts.heading import Heading
+from neogenesis.app.parts.stop import Check, StopView
+from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
+from neogenesis.app.plan.canvas import PlanCanvas
+from neogenesis.app.theme.look import look
+from neogenesis.app.words import both, exact, nominal, tail, time_range, tr
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.plan import Plan, Policy
+from neogenesis.core.plan.layout import is_resizable
+from neogenesis.core.units import MIB, parse_size
+
+_MOST_SPARE = 20
+
+
+class PlanView(StopView):
+    """Two columns with ribbons, everything that can be chosen below them, and what follows from it."""
+
+    def __init__(self, desk: OpenJob) -> None:
+        super().__init__(tr("Plan"))
+        self._desk, self._model = desk, desk.plan
+        self._before: tuple[Plan, Policy] | None = None
+        self._filling = False
+        self.choice = DriveChoice(tr("Which connected drive is the new one? Nothing is written yet."), self._chosen)
+        self._message = label("", "head", wrap=True)
+        self._message_more = label("", "muted", wrap=True)
+        waiting = QWidget()
+        waiting.setLayout(stack(None, self._message, self._message_more, None, None))
+        self.canvas = PlanCanvas()
+        self._connect_canvas()
+        result = QWidget()
+        box = QVBoxLayout(result)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(look().px(10))
+        box.addWidget(self.canvas, 1)
+        box.addLayout(self._chosen_row())
+        box.addLayout(self._growth_row())
+        self._pages = QStackedWidget()
+        for page in (self.choice, waiting, result):
+            self._pages.addWidget(page)
+        self.body.addWidget(self._pages, 1)
+        self._summary = Elided("", "head")
+        self._reason = Elided("", "muted")
+        self.undo = button(tr("Undo"), self._model.undo, "", tr("Take back the last change  Ctrl+Z"))
+        self.redo = button(tr("Redo"), self._model.redo, "", tr("Do it again  Ctrl+Shift+Z"))
+        self.other = button(tr("Another drive…"), self._choose_again, "", tr("Plan for another new drive"))
+        self.again = button(tr("Plan again"), self._model.start_over, "", tr("Keep this plan's records and begin anew"))
+        self.write = button(tr("Write plan"), self._model.write, "main", tr("Put the plan on file  Ctrl+S"))
+        words = stack(self._summary, self._reason, gap=3)
+        foot = row(gap=8)
+        foot.addLayout(words, 1)
+        for widget in (self.other, self.undo, self.redo, self.again, self.write):
+            foot.addWidget(widget)
+        self.body.addLayout(foot)
+        self._choosing = False
+        desk.bench.drives_changed.connect(self._drives_changed)
+        self._model.changed.connect(self.refresh)
+        desk.survey.changed.connect(self.refresh)
+
+    # Building
+
+    def _connect_canvas(self) -> None:
+        canvas, model = self.canvas, self._model
+        canvas.chosen_changed.connect(lambda _: self._show_chosen())
+        canvas.drag_began.connect(self._drag_began)
+        canvas.boundary_moved.connect(self._drag_moved)
+        canvas.drag_ended.connect(self._drag_ended)
+        canvas.step_asked.connect(self._step)
+        canvas.toggled.connect(model.toggle)
+        canvas.size_asked.connect(lambda: self.size.setFocus() if self.size.isEnabled() else None)
+
+    def _chosen_row(self) -> QVBoxLayout:
+        self._name = Elided("", "head")
+        self._limits = Elided("", "small")
+        self.size = QLineEdit()
+        self.size.setFixedWidth(look().px(120))
+        self.size.setAccessibleName(tr("Size on the new drive"))
+        self.size.setToolTip(tr("Such as 300 GiB, 200GB or plain bytes; Return takes it"))
+        self.size.returnPressed.connect(self._size_typed)
+        self.carry = QCheckBox(tr("carry over"))
+        self.carry.setToolTip(tr("Leave it behind or carry it over  Space in the drawing"))
+        self.carry.clicked.connect(lambda: self.canvas.chosen is not None and self._model.toggle(self.canvas.chosen))
+        line = row(gap=10)
+        line.addWidget(self._name, 3)
+        line.addWidget(self._limits, 4)
+        line.addWidget(self.carry)
+        line.addWidget(label(tr("Size"), "muted"))
+        line.addWidget(self.size)
+        return stack(line)
+
+    def _growth_row(self) -> QVBoxLayout:
+        self.growth = Choice()
+        self.growth.setAccessibleName(tr("Who takes the new space"))
+        self.growth.activated.connect(self._growth_chosen)
+        self.growth.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.growth.setMinimumContentsLength(14)
+        self.spare = QSpinBox()
+        self.spare.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+        self.spare.setRange(0, _MOST_SPARE)
+        self.spare.setSuffix(" %")
+        self.spare.setAccessibleName(tr("Spare area"))
+        self.spare.setToolTip(tr("Left unallocated at the end of the new drive"))
+        self.spare.setKeyboardTracking(False)
+        self.spare.valueChanged.connect(lambda value: self._filling or self._model.change(spare_percent=value))
+        self.volume = QLineEdit()
+        self.volume.setPlaceholderText(tr("none"))
+        self.volume.setFixedWidth(look().px(96))
+        self.volume.setAccessibleName(tr("New data volume"))
+        self.volume.setToolTip(tr("Add an empty data volume of this size; empty for none"))
+        self.volume.returnPressed.connect(self._volume_typed)
+        line = row(label(tr("New space"), "muted"), self.growth, gap=8)
+        line.addSpacing(look().px(10))
+        for widget in (label(tr("Spare"), "muted"), self.spare):
+            line.addWidget(widget)
+        line.addSpacing(look().px(10))
+        for widget in (label(tr("New data volume"), "muted"), self.volume):
+            line.addWidget(widget)
+        line.addStretch(1)
+        return stack(line)
+
+    # Orders
+
+    def enter(self) -> None:
+        self._model.prepare()
+
+    def _drives_changed(self) -> None:
+        if self.isVisible():
+            self._model.prepare()
+        self.refresh()
+
+    def _chosen(self, name: str) -> None:
+        self._choosing = False
+        self._model.choose(name)
+
+    def _choose_again(self) -> None:
+        self._choosing = not self._choosing
+        self.refresh()
+
+    def _drag_began(self) -> None:
+        if self._model.plan is not None:
+            self._before = (self._model.plan, self._model.policy)
+
+    def _drag_moved(self, number: int, size_bytes: int) -> None:
+        if self._before is not None:
+            self._model.move_boundary(number, size_bytes, *self._before)
+
+    def _drag_ended(self) -> None:
+        if self._before is not None:
+            self._model.end_drag(self._before[1])
+            self._before = None
+
+    def _step(self, number: int, difference: int) -> None:
+        plan = self._model.plan
+        current = next((p for p in plan.layout.partitions if p.from_partition == number), None) if plan else None
+        facts = self._model.facts(number)
+        if current and facts and is_resizable(facts):
+            self._model.resize(current.number, self._model.clamp(current.number, current.size_bytes + difference))
+
+    def _size_typed(self) -> None:
+        number = self.canvas.chosen
+        if number is None:
+            return
+        try:
+            size = parse_size(self.size.text().replace(",", "."))
+        except NeogenesisError as error:
+            self._say_fault(error.sentence())
+            return
+        self._model.resize(number, size // MIB * MIB if size >= MIB else size)
+        self.canvas.setFocus()
+
+    def _volume_typed(self) -> None:
+        text = self.volume.text().strip()
+        try:
+            size = parse_size(text.replace(",", ".")) if text and text != "0" else None
+        except NeogenesisError as error:
+            self._say_fault(error.sentence())
+            return
+        self._model.change(data_volume_bytes=size)
+
+    def _growth_chosen(self, index: int) -> None:
+        value = self.growth.itemData(index)
+        self._model.change(grow=int(value[1:]) if value.startswith("#") else value, sizes={})
+
+    def _say_fault(self, text: str) -> None:
+        self._summary.say(text)
+        self._summary.setProperty("kind", "stop")
+        _restyle(self._summary)
+
+    # Showing
+
+    def refresh(self) -> None:
+        model, state = self._model, self._model.state
+        plan = model.plan
+        if state != "no-survey" and (state == "no-drive" or self._choosing):
+            self.choice.show_docks(self._desk.bench.docks(), self._desk.job.old_drive)
+            self._pages.setCurrentIndex(0)
+        elif plan is None:
+            self._show_message(state)
+            self._pages.setCurrentIndex(1)
+        else:
+            self._show_plan(plan, state)
+            self._pages.setCurrentIndex(2)
+        self._show_actions(state)
+        self.subtitle.say(tr("Replace: everything moves, the old drive leaves the machine"))
+
+    def _show_message(self, state: str) -> None:
+        text, more = {
+            "no-survey": (tr("The old drive has not been surveyed yet."), tr("Survey comes first: Alt+2.")),
+            "reading": (tr("Reading both drives…"), tr("Nothing is written.")),
+            "absent": (
+                tr("Both drives of this job must be connected to make a plan."),
+                tr("Put them into docks; they are recognised."),
+            ),
+        }.get(state, ("", ""))
+        fault = self._model.failure or self._model.refusal
+        if fault is not None and state != "reading":
+            text, more = fault.text, fault.remedy
+        self._message.setText(text)
+        self._message_more.setText(more)
+
+    def _show_actions(self, state: str) -> None:
+        model = self._model
+        ready = state == "ready" and not self._choosing
+        running = self._desk.transfer.is_active
+        self.undo.setEnabled(ready and model.can_undo)
+        self.redo.setEnabled(ready and model.can_redo)
+        self.write.setEnabled(ready and model.refusal is None and not model.is_written)
+        self.write.setText(tr("Plan is written") if model.is_written and state != "reading" else tr("Write plan"))
+        self.write.setVisible(state != "locked")
+        for widget in (self.undo, self.redo):
+            widget.setVisible(state not in ("locked", "no-survey"))
+        self.other.setVisible(state in ("ready", "shown", "absent") and bool(self._desk.job.new_drive))
+        self.other.setText(tr("Back to the plan") if self._choosing and model.plan else tr("Another drive…"))
+        self.again.setVisible(state == "locked" and not running and not self._desk.job.closed)
+
+    def _show_plan(self, plan: Plan, state: str) -> None:
+        editable = state == "ready"
+        survey = plan.source.survey
+        old, new = survey.drive, plan.target.drive
+        dock_old, dock_new = self._desk.old_dock(), self._desk.new_dock()
+        headings = (
+            Heading(
+                dock_old.tag if dock_old else None,
+                old.model or tr("Old drive"),
+                f"{tail(old.serial)}  {nominal(old.size_bytes)}  {tr('sealed')}",
+            ),
+            Heading(
+                dock_new.tag if dock_new else None,
+                (new.model if new else "") or tr("New drive"),
+                f"{tail(new.serial if new else '')}  {both(plan.target.size_bytes)}",
+            ),
+        )
+        notes = {}
+        for p in plan.layout.partitions:
+            was = survey.partition(p.from_partition) if p.from_partition is not None else None
+            if was is None:
+                notes[p.number] = (tr("new, empty"), "accent")
+            elif p.size_bytes > was.size_bytes:
+                notes[p.number] = (f"+{exact(p.size_bytes - was.size_bytes)}", "accent")
+            elif p.size_bytes < was.size_bytes:
+                notes[p.number] = (f"−{exact(was.size_bytes - p.size_bytes)}", "caution")
+            elif p.role == "recovery" and p == plan.layout.partitions[-1] and was != survey.partitions[-1]:
+                notes[p.number] = (tr("moved to the end"), "muted")
+        grips = frozenset(
+            p.number
+            for p in plan.layout.partitions
+            if (was := survey.partition(p.from_partition or 0)) and is_resizable(was) and p.role in ("system", "data")
+        )
+        self.canvas.show_plan(
+            strata_of_survey(survey, plan.left_behind), strata_of_layout(plan.layout), headings, notes, grips, editable
+        )
+        if self.canvas.chosen is None:
+            growing = max(plan.layout.partitions, key=lambda p: (p.role == "system", p.size_bytes), default=None)
+            self.canvas.choose(growing.from_partition if growing else None)
+        self._show_chosen()
+        self._show_choices(plan, editable)
+        fault = self._model.refusal or self._model.failure
+        if fault is not None:
+            self._say_fault(fault.text)
+            self._reason.say(fault.remedy)
+            return
+        self._summary.setProperty("kind", "head")
+        _restyle(self._summary)
+        estimate = plan.estimate
+        time = time_range(estimate.seconds_p10, estimate.seconds_p90)
+        copied, total = exact(estimate.bytes_to_copy), exact(survey.drive.size_bytes)
+        self._summary.say(tr("Copies {0} of {1}, in {2}").format(copied, total, time))
+        behind = [p.title for p in survey.partitions if p.number in plan.left_behind]
+        left = tr("Stays behind: {0}.").format(", ".join(behind)) + " " if behind else ""
+        self._reason.say(left + " ".join(plan.reasons))
+
+    def _show_chosen(self) -> None:
+        plan, number = self._model.plan, self.canvas.chosen
+        facts = self._model.facts(number)
+        placed = None
+        if plan is not None and number is not None:
+            placed = next((p for p in plan.layout.partitions if p.from_partition == number), None)
+        editable = self._model.state == "ready" and facts is not None
+        resizable = facts is not None and is_resizable(facts) and placed is not None
+        self.size.setEnabled(editable and resizable)
+        self.carry.setEnabled(editable)
+        self.carry.setChecked(facts is not None and placed is not None)
+        if facts is None:
+            self._name.say(tr("Choose a partition: arrow keys or a click"))
+            self._limits.say(tr("drag a grip, or Left and Right, to change its size"))
+            self.size.clear()
+            return
+        self._name.say(facts.title)
+        if not self.size.hasFocus():
+            self.size.setText(exact(placed.size_bytes) if placed else "")
+        if resizable:
+            self._limits.say(
+                tr("{0} used, at least {1}").format(exact(facts.volume.used_bytes), exact(facts.volume.smallest_bytes))
+            )
+        else:
+            self._limits.say(tr("stays behind") if placed is None else tr("carried as it is, size fixed"))
+
+    def _show_choices(self, plan: Plan, editable: bool) -> None:
+        self._filling = True
+        policy = self._model.policy
+        options = [("system", tr("to the system")), ("share", tr("shared by size")), ("none", tr("stays free"))]
+        options += [
+            (f"#{p.number}", tr("to {0}").format(p.title)) for p in plan.source.survey.partitions if is_resizable(p)
+        ]
+        wanted = f"#{policy.grow}" if isinstance(policy.grow, int) else policy.grow
+        if [self.growth.itemData(i) for i in range(self.growth.count())] != [key for key, _ in options]:
+            self.growth.clear()
+            for key, text in options:
+                self.growth.addItem(text, key)
+        self.growth.setCurrentIndex(next((i for i, (key, _) in enumerate(options) if key == wanted), 0))
+        self.spare.setValue(policy.spare_percent)
+        if not self.volume.hasFocus():
+            self.volume.setText(exact(policy.data_volume_bytes) if policy.data_volume_bytes else "")
+        for widget in (self.growth, self.spare, self.volume):
+            widget.setEnabled(editable)
+        self._filling = False
+
+    def checks(self) -> list[Check]:
+        plan = self._model.plan
+        if plan is None:
+            return []
+        gates = [Check("good" if g.open else "stop", g.text, g.remedy) for g in plan.gates]
+        findings = [Check(f.severity, f.text, f.remedy) for f in plan.findings]
+        worst_first = {"stop": 0, "caution": 1, "good": 2, "note": 3}
+        return sorted((*gates, *findings), key=lambda c: worst_first[c.severity])
+
+
+def _restyle(widget: QWidget) -> None:
+    """Let the style sheet look at a changed property."""
+    style = widget.style()
+    if style is not None:
+        style.unpolish(widget)
+        style.polish(widget)

@@ -1,0 +1,1 @@
+"""The route rail: which job, and where it stands on its route."""

@@ -1,0 +1,156 @@
+"""The route rail."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
+
+from neogenesis.app.parts.controls import button, label
+from neogenesis.app.theme.icons import paint_icon
+from neogenesis.app.theme.look import BODY, SMALL, look
+from neogenesis.app.words import tr
+from neogenesis.core.job.route import ROUTE, Stop
+
+Standing = Literal["done", "here", "ahead"]
+
+
+class Station(QAbstractButton):
+    """A stop on the line. `worst` is the severity of what waits there, `count` how much of it."""
+
+    def __init__(self, stop: Stop, number: int) -> None:
+        super().__init__()
+        self.stop, self.number = stop, number
+        self.standing: Standing = "ahead"
+        self.shown = False
+        self.worst, self.count = "", 0
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setToolTip(f"{stop.what}  Alt+{number}")
+        self.setText(stop.title)
+        self.setAccessibleName(stop.title)
+
+    def sizeHint(self) -> QSize:
+        return QSize(look().px(180), look().px(44))
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(look().px(120), look().metrics().height() + 6)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        area = QRectF(self.rect())
+        middle = area.center().y()
+        if self.shown:
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(look().colour("accent_soft"))
+            painter.drawRoundedRect(area.adjusted(6, 2, -6, -2), 6, 6)
+        if self.hasFocus():
+            painter.setPen(QPen(look().colour("accent"), 2))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(area.adjusted(6, 2, -6, -2), 6, 6)
+        x, r = look().px(28), look().px(7)
+        done, ahead = look().colour("accent"), look().colour("line")
+        line = QPen(done if self.standing in ("done", "here") else ahead, 2.5)
+        if self.number > 1:
+            painter.setPen(line)
+            painter.drawLine(QPointF(x, 0), QPointF(x, middle - r))
+        if self.number < len(ROUTE):
+            painter.setPen(QPen(done if self.standing == "done" else ahead, 2.5))
+            painter.drawLine(QPointF(x, middle + r), QPointF(x, area.bottom()))
+        painter.setPen(QPen(done if self.standing != "ahead" else look().colour("muted"), 2))
+        painter.setBrush(done if self.standing == "done" and self.stop.built else look().colour("surface"))
+        painter.drawEllipse(QPointF(x, middle), r, r)
+        if self.standing == "here":
+            painter.setBrush(done)
+            painter.drawEllipse(QPointF(x, middle), r * 0.4, r * 0.4)
+        painter.setPen(look().colour("ink" if self.standing != "ahead" or self.shown else "muted"))
+        painter.setFont(look().font(BODY, bold=self.shown))
+        left = x + look().px(20)
+        painter.drawText(
+            QRectF(left, 0, area.width() - left, area.height()), Qt.AlignmentFlag.AlignVCenter, self.text()
+        )
+        right = area.width() - look().px(18)
+        painter.setFont(look().font(SMALL))
+        if self.count:
+            token = {"stop": "stop", "caution": "caution"}.get(self.worst, "muted")
+            side = look().px(15)
+            text = str(self.count)
+            wide = look().metrics(SMALL).horizontalAdvance(text)
+            painter.setPen(look().colour(token))
+            place = QRectF(right - wide, 0, wide + 2, area.height())
+            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, text)
+            name = "octagon-x" if self.worst == "stop" else "triangle-alert"
+            paint_icon(painter, name, QRectF(right - wide - side - 4, middle - side / 2, side, side), token)
+        else:
+            painter.setPen(look().colour("muted"))
+            place = QRectF(0, 0, right, area.height())
+            align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
+            painter.drawText(place, align, str(self.number))
+
+
+class RailView(QWidget):
+    """Which job, and its stops as a line with stations."""
+
+    stop_asked = pyqtSignal(str)
+    jobs_asked = pyqtSignal()
+
+    def __init__(self, bench_name: str) -> None:
+        super().__init__()
+        self.setObjectName("surface")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._bench_name = bench_name
+        self.back = button(tr("All jobs"), self.jobs_asked.emit, "plain", tr("Back to the list of jobs  Alt+0"))
+        self.ticket = label("", "title", wrap=True)
+        self.customer = label("", "muted", wrap=True)
+        self.machine = label("", "muted", wrap=True)
+        self.stations = [Station(stop, number) for number, stop in enumerate(ROUTE, 1)]
+        self._line = QWidget()
+        line = QVBoxLayout(self._line)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(0)
+        for station in self.stations:
+            line.addWidget(station)
+            station.clicked.connect(lambda _, key=station.stop.key: self.stop_asked.emit(key))
+        layout = QVBoxLayout(self)
+        margin = look().px(16)
+        layout.setContentsMargins(0, look().px(14), 0, look().px(12))
+        layout.setSpacing(look().px(4))
+        head = QVBoxLayout()
+        head.setContentsMargins(margin, 0, margin, look().px(12))
+        head.setSpacing(look().px(2))
+        for widget in (self.ticket, self.customer, self.machine):
+            head.addWidget(widget)
+        layout.addLayout(head)
+        layout.addWidget(self._line)
+        layout.addStretch(1)
+        foot = QVBoxLayout()
+        foot.setContentsMargins(look().px(8), 0, look().px(8), 0)
+        foot.addWidget(self.back)
+        layout.addLayout(foot)
+        self.show_bench(0)
+
+    def show_bench(self, open_jobs: int) -> None:
+        """No job is open."""
+        self.ticket.setText(self._bench_name)
+        self.customer.setText(tr("{0} open jobs").format(open_jobs))
+        self.machine.setText(tr("Ctrl+K finds anything, F1 helps."))
+        self._line.hide()
+        self.back.hide()
+
+    def show_job(self, ticket: str, customer: str, machine: str) -> None:
+        self.ticket.setText(ticket)
+        self.customer.setText(customer)
+        self.machine.setText(machine)
+        self._line.show()
+        self.back.show()
+
+    def show_standing(self, reached: int, shown: str, closed: bool, marks: dict[str, tuple[str, int]]) -> None:
+        """`reached` is the position of the job's stop; `marks` the worst severity and count by stop."""
+        for index, station in enumerate(self.stations):
+            station.standing = "done" if closed or index < reached else ("here" if index == reached else "ahead")
+            station.shown = station.stop.key == shown
+            station.worst, station.count = marks.get(station.stop.key, ("", 0))
+            station.update()

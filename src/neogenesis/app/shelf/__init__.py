@@ -1,0 +1,1 @@
+"""The dock shelf: every connected drive, always in sight."""

@@ -1,0 +1,66 @@
+"""Putting the window together: the one place where real and simulated parts are chosen and handed on."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from pathlib import Path
+
+from neogenesis.bench.clock import BenchClock
+from neogenesis.bench.docks import Docks, SimulatedDocks, SystemDocks
+from neogenesis.bench.simulated.demo import demo_bench, demo_folder
+from neogenesis.core.errors import BadArgument
+from neogenesis.core.job import JobStore
+
+
+def bench_folder() -> Path:
+    """Where the jobs of the real bench are kept; `NEOGENESIS_BENCH` moves it."""
+    named = os.environ.get("NEOGENESIS_BENCH")
+    data = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local/share")
+    return Path(named) if named else Path(data) / "neogenesis" / "bench"
+
+
+def run_window() -> int:
+    """The window on the drives of this machine."""
+    _need_display()
+    return _run("Neogenesis bench", JobStore(bench_folder(), os.environ.get("NEOGENESIS_DATABASE", "")), SystemDocks())
+
+
+def run_demo(reset: bool) -> int:
+    """The window on the demo bench, which is built first where it is not there yet."""
+    _need_display()
+    folder = demo_folder()
+    if reset or not (folder / "docks.json").exists():
+        sys.stdout.write(f"Building the demo bench in {folder}, some seconds…\n")
+        sys.stdout.flush()
+    demo_bench(folder, reset)
+    return _run("Saltmarsh Repair", JobStore(folder / "bench"), SimulatedDocks(folder))
+
+
+def _need_display() -> None:
+    platform = os.environ.get("QT_QPA_PLATFORM", "")
+    if platform in ("offscreen", "minimal", "vnc") or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
+        return
+    raise BadArgument(
+        "There is no display here, so the window cannot open.",
+        "Use “make demo-offscreen”: it runs the demo bench invisibly and writes pictures of its views.",
+    )
+
+
+def _run(name: str, store: JobStore, docks: Docks) -> int:
+    from PyQt6.QtWidgets import QApplication
+
+    from neogenesis.app.bench import Bench
+    from neogenesis.app.window import MainWindow
+    from neogenesis.app.work import Work
+
+    signal.signal(signal.SIGINT, signal.SIG_DFL)  # everything is on disk already; Ctrl+C may end the window
+    application = QApplication(sys.argv[:1])
+    application.setApplicationName("Neogenesis")
+    application.setDesktopFileName("neogenesis")
+    window = MainWindow(Bench(name, store, docks, Work(), BenchClock()))
+    window.show()
+    status = application.exec()
+    store.close()
+    return status

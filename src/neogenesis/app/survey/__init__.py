@@ -1,0 +1,1 @@
+"""The Survey stop: what the old drive holds, read without writing."""

@@ -1,0 +1,225 @@
+"""The Survey stop."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QGridLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.choose import DriveChoice
+from neogenesis.app.parts.controls import button, clear, label, mono, notice, row, rule
+from neogenesis.app.parts.heading import HeadingView
+from neogenesis.app.parts.stop import Check, StopView
+from neogenesis.app.parts.strata import strata_of_survey
+from neogenesis.app.survey.canvas import ColumnCanvas
+from neogenesis.app.theme.look import look
+from neogenesis.app.words import BUS_NAMES, ROLE_NAMES, both, exact, tail, tr, whole_bytes
+from neogenesis.core.survey import PartitionFacts, Survey
+
+_FAMILIES = {"nt": "NT-family system", "linux": "Linux system", "meridian": "Meridian Desktop"}
+_KINDS = {
+    "ntfs": "NTFS",
+    "vfat": "FAT",
+    "exfat": "exFAT",
+    "luks": "encrypted volume",
+    "fve": "encrypted volume",
+    "lvm": "volume of a set",
+    "raid": "member of a RAID",
+    "hfsplus": "HFS+",
+    "apfs": "APFS",
+    "none": "no volume",
+}
+
+
+def kind_text(partition: PartitionFacts) -> str:
+    return _KINDS.get(partition.volume.kind, partition.volume.kind)
+
+
+class SurveyView(StopView):
+    """One large column, the facts of what is chosen, and what was noticed."""
+
+    def __init__(self, desk: OpenJob) -> None:
+        super().__init__(tr("Survey"))
+        self._desk, self._model = desk, desk.survey
+        self.choice = DriveChoice(tr("Which connected drive is the customer's old one?"), self._model.choose)
+        self._waiting = label("", "head", wrap=True)
+        self._waiting_more = label("", "muted", wrap=True)
+        waiting = QWidget()
+        box = QVBoxLayout(waiting)
+        box.addStretch(1)
+        box.addWidget(self._waiting, 0, Qt.AlignmentFlag.AlignHCenter)
+        box.addWidget(self._waiting_more, 0, Qt.AlignmentFlag.AlignHCenter)
+        box.addStretch(2)
+        self.canvas = ColumnCanvas()
+        self.canvas.chosen_changed.connect(lambda _: self._show_facts())
+        self._heading = HeadingView()
+        self._facts = QGridLayout()
+        self._facts.setHorizontalSpacing(look().px(14))
+        self._facts.setVerticalSpacing(look().px(7))
+        self._findings = QVBoxLayout()
+        self._findings.setSpacing(look().px(10))
+        right = QWidget()
+        side = QVBoxLayout(right)
+        side.setContentsMargins(0, 0, look().px(8), 0)
+        side.setSpacing(look().px(12))
+        side.addLayout(self._facts)
+        side.addWidget(rule())
+        side.addWidget(label(tr("Findings"), "head"))
+        side.addLayout(self._findings)
+        side.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(right)
+        scroll.setWidgetResizable(True)
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        result = QWidget()
+        columns = row(gap=look().px(20))
+        left = QVBoxLayout()
+        left.setSpacing(look().px(8))
+        left.addWidget(self._heading)
+        left.addWidget(self.canvas, 1)
+        columns.addLayout(left, 12)
+        columns.addWidget(scroll, 9)
+        result.setLayout(columns)
+        self._pages = QStackedWidget()
+        for page in (self.choice, waiting, result):
+            self._pages.addWidget(page)
+        self.start = button(tr("Seal and survey"), self._model.start, "main", tr("Read the old drive  Ctrl+Return"))
+        self._other = button(tr("Another drive…"), self._choose_again)
+        self.body.addWidget(self._pages, 1)
+        self.body.addLayout(row(None, self._other, self.start, gap=10))
+        self._choosing = False
+        desk.bench.drives_changed.connect(self.refresh)
+        self._model.changed.connect(self._answered)
+
+    def _choose_again(self) -> None:
+        self._choosing = True
+        self.refresh()
+
+    def _answered(self) -> None:
+        self._choosing = False
+        self.refresh()
+
+    def refresh(self) -> None:
+        state = self._model.state
+        dock = self._desk.old_dock()
+        drive = dock.docked.drive if dock and dock.docked else None
+        if state == "no-drive" or self._choosing:
+            self.choice.show_docks(self._desk.bench.docks(), self._desk.job.new_drive)
+            self._pages.setCurrentIndex(0)
+        elif state == "done" and self._model.record is not None:
+            self._show_survey(self._model.record)
+            self._pages.setCurrentIndex(2)
+        else:
+            self._show_waiting(state)
+            self._pages.setCurrentIndex(1)
+        name = f"{drive.model} {tail(drive.serial)}" if drive else ""
+        self.subtitle.say(tr("What {0} holds, read without writing to it").format(name) if name else "")
+        done = self._model.record is not None
+        self.start.setText(tr("Survey again") if done else tr("Seal and survey"))
+        self.start.setEnabled(state in ("ready", "done") and not self._choosing and bool(dock and dock.present))
+        self._other.setVisible(
+            state in ("ready", "absent", "done") and not self._choosing and not self._desk.job.closed
+        )
+
+    def _show_waiting(self, state: str) -> None:
+        text, more = {
+            "ready": (
+                tr("The old drive is connected and sealed."),
+                tr("The survey reads its table, its volumes and its health. Nothing is written to it."),
+            ),
+            "absent": (tr("The old drive of this job is not connected."), tr("Put it into a dock; it is recognised.")),
+            "reading": (tr("Reading the old drive…"), tr("Table, volumes, allocation maps, systems.")),
+        }.get(state, ("", ""))
+        if self._model.failure is not None and state != "reading":
+            text, more = self._model.failure.text, self._model.failure.remedy
+        self._waiting.setText(text)
+        self._waiting_more.setText(more)
+
+    def _show_survey(self, survey: Survey) -> None:
+        dock = self._desk.old_dock()
+        figures = f"{tail(survey.drive.serial)}  {both(survey.drive.size_bytes)}"
+        self._heading.show_heading(dock.tag if dock else None, survey.drive.model or tr("Old drive"), figures)
+        details = {}
+        for p in survey.partitions:
+            used = tr("{0} used").format(exact(p.volume.used_bytes)) if p.volume.understood else ""
+            details[p.number] = "  ·  ".join(filter(None, (kind_text(p), p.volume.system_name, used)))
+        self.canvas.show_strata(strata_of_survey(survey), details)
+        self._show_facts()
+        clear(self._findings)
+        for finding in survey.findings:
+            self._findings.addWidget(notice(finding.severity, finding.text, finding.remedy))
+        if not survey.findings:
+            self._findings.addWidget(notice("good", tr("Nothing stands against a copy.")))
+
+    def _show_facts(self) -> None:
+        survey = self._model.record
+        if survey is None:
+            return
+        chosen = survey.partition(self.canvas.chosen) if self.canvas.chosen is not None else None
+        facts = partition_facts(chosen) if chosen else drive_facts(survey)
+        clear(self._facts)
+        title = chosen.title if chosen else tr("The whole drive")
+        self._facts.addWidget(label(title, "head"), 0, 0, 1, 2)
+        for index, (name, value, figure) in enumerate(facts, 1):
+            self._facts.addWidget(label(name, "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
+            shown = mono(value) if figure else label(value, wrap=True, copyable=True)
+            self._facts.addWidget(shown, index, 1)
+        self._facts.setColumnStretch(1, 1)
+
+    def checks(self) -> list[Check]:
+        survey = self._model.record
+        if survey is None:
+            return [Check("good", tr("Old drives are opened read-only"), tr("The program has no way to write to one."))]
+        health = survey.health
+        severity = {"sound": "good", "watch": "caution", "failing": "stop"}.get(health.verdict, "note")
+        words = {
+            "sound": tr("The drive's own readings are sound"),
+            "watch": tr("The drive wants watching"),
+            "failing": tr("The drive is failing: image it first"),
+        }.get(health.verdict, tr("The drive's health is not known"))
+        return [
+            Check("good", tr("Old drive is sealed"), tr("It was only read.")),
+            Check(severity, words, "; ".join(health.reasons)),
+        ]
+
+
+def drive_facts(survey: Survey) -> list[tuple[str, str, bool]]:
+    """Name, value, and whether the value is a figure."""
+    drive = survey.drive
+    reading = drive.reading
+    hours = reading.power_on_hours if reading else None
+    facts = [
+        (tr("Model"), drive.model or "–", False),
+        (tr("Serial"), drive.serial or "–", True),
+        (tr("Size"), both(drive.size_bytes), False),
+        (tr("Bytes"), whole_bytes(drive.size_bytes), True),
+        (tr("Sectors"), tr("{0} bytes each").format(drive.sector_size), False),
+        (tr("Connected by"), BUS_NAMES.get(drive.bus, drive.bus), False),
+        (tr("Table"), {"gpt": "GPT", "mbr": "MBR", "none": tr("none")}[survey.table.kind], False),
+        (tr("Used"), both(survey.used_bytes), False),
+    ]
+    if hours is not None:
+        facts.append((tr("Powered on"), tr("{0} hours").format(whole_bytes(hours)), False))
+    return facts
+
+
+def partition_facts(partition: PartitionFacts) -> list[tuple[str, str, bool]]:
+    """As `drive_facts`, for one partition."""
+    volume = partition.volume
+    facts = [
+        (tr("Partition"), f"{partition.number}, {tr(ROLE_NAMES[partition.role])}", False),
+        (tr("Volume"), kind_text(partition), False),
+        (tr("Size"), both(partition.size_bytes), False),
+        (tr("First byte"), whole_bytes(partition.start_bytes), True),
+        (tr("Last byte"), whole_bytes(partition.end_bytes - 1), True),
+    ]
+    if volume.understood:
+        facts.append((tr("Used"), both(volume.used_bytes), False))
+        facts.append((tr("Smallest"), both(volume.smallest_bytes), False))
+    if volume.system_family:
+        facts.append((tr("System"), volume.system_name or _FAMILIES[volume.system_family], False))
+    if volume.uuid:
+        facts.append((tr("Volume id"), volume.uuid, True))
+    if partition.name:
+        facts.append((tr("Name in table"), partition.name, False))
+    return facts

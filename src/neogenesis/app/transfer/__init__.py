@@ -1,0 +1,1 @@
+"""The Transfer stop: gates, the copy as it runs, and its end."""

@@ -1,0 +1,325 @@
+"""What the Transfer stop shows: it starts the worker, listens to its events, and steers it.
+
+The worker goes on without the window. A new window finds it by its lock and reads its events from the start.
+"""
+
+from __future__ import annotations
+
+import subprocess
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+import msgspec
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from neogenesis.app.work import Failure
+from neogenesis.bench import worker
+from neogenesis.bench.drives import confirm_tail
+from neogenesis.core.estimate import Estimate, estimate
+from neogenesis.core.plan import Gate, Plan
+from neogenesis.core.transfer import Event, RunFiles
+from neogenesis.core.transfer.run import Verify
+from neogenesis.core.units import both_text
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
+
+State = Literal["no-plan", "ready", "starting", "running", "paused", "stopping", "stopped", "done", "failed"]
+_POLL_MS = 120
+_MOST_POINTS = 4000
+_DECODER = msgspec.json.Decoder(Event)
+
+
+@dataclass
+class Progress:
+    """What the events have told so far. Bytes and seconds of the transfer's own clock."""
+
+    started_wall: str = ""
+    pace: float = 1.0
+    phase: str = ""
+    now: str = ""
+    operation: int = -1
+    copied_bytes: int = 0
+    total_bytes: int = 0
+    rate_bytes_per_s: float = 0.0
+    time_s: float = 0.0
+    left_s: tuple[float, float] | None = None
+    place_bytes: int = 0
+    lost_bytes: int = 0
+    shares: dict[int, float] = field(default_factory=dict)
+    checked_share: float = 0.0
+    rates: list[tuple[float, float]] = field(default_factory=list)
+    soundings: list[tuple[int, float]] = field(default_factory=list)
+    lost: list[tuple[int, int]] = field(default_factory=list)
+    findings: list[Event] = field(default_factory=list)
+    outcome: Event | None = None
+
+
+class TransferModel(QObject):
+    """`changed` comes at every step; `moved` when only figures moved."""
+
+    changed = pyqtSignal()
+    moved = pyqtSignal()
+    ended = pyqtSignal(str)
+
+    def __init__(self, desk: OpenJob) -> None:
+        super().__init__(desk)
+        self._desk = desk
+        self.path: Path = desk.dossier / "plan.json"
+        self.files = RunFiles(self.path)
+        self.progress = Progress()
+        self.state: State = "no-plan"
+        self.failure: Failure | None = None
+        self._process: subprocess.Popen[bytes] | None = None
+        self._offset = 0
+        self._rest = b""
+        self._timer = QTimer(self)
+        self._timer.setInterval(_POLL_MS)
+        self._timer.timeout.connect(self._poll)
+        self._attach()
+
+    @property
+    def plan(self) -> Plan | None:
+        """The plan on file: that one is run, not the one that is being changed."""
+        return self._desk.plan.written
+
+    def plan_written(self) -> None:
+        self._attach()
+        self.changed.emit()
+
+    def _attach(self) -> None:
+        """Find out where the transfer of the written plan stands."""
+        self.progress, self._offset, self._rest, self.failure = Progress(), 0, b"", None
+        if self.plan is None:
+            self.state = "no-plan"
+            return
+        running = worker.running_worker(self.path) is not None
+        if not running and not self._belongs():
+            self.state = "ready"
+            return
+        self._read_events()
+        if running:
+            self.state = "running" if self.state != "paused" else "paused"
+            self._timer.start()
+        else:
+            self._conclude()
+            if self.state == "done":
+                self._note_outcome()
+
+    def _belongs(self) -> bool:
+        """Whether a journal of this very plan stands beside it, or its manifest."""
+        return worker.has_journal(self.path)
+
+    # What is shown
+
+    def gates(self) -> tuple[Gate, ...]:
+        return self.plan.gates if self.plan else ()
+
+    @property
+    def gates_open(self) -> bool:
+        return bool(self.plan) and all(g.open for g in self.gates())
+
+    @property
+    def expected_tail(self) -> str:
+        drive = self.plan.target.drive if self.plan else None
+        return confirm_tail(drive) if drive else ""
+
+    def tail_fits(self, typed: str) -> bool:
+        return bool(self.expected_tail) and typed.casefold() == self.expected_tail.casefold()
+
+    def estimate_for(self, verify: Verify) -> Estimate | None:
+        """How long it will take with that way of checking."""
+        plan = self.plan
+        if plan is None:
+            return None
+        copied = plan.estimate.bytes_to_copy
+        prepared = sum(1 for o in plan.operations if o.kind == "prepare")
+        checked = {"full": copied, "sample": min(copied, 4 << 30), "none": 0}[verify]
+        return estimate(plan.source.survey.drive, plan.target.drive, copied, prepared, checked)
+
+    def next_texts(self) -> list[str]:
+        plan = self.plan
+        return [o.text for o in plan.operations[self.progress.operation + 1 :]] if plan else []
+
+    @property
+    def can_resume(self) -> bool:
+        return self.state in ("stopped", "failed") and worker.has_journal(self.path)
+
+    @property
+    def is_active(self) -> bool:
+        return self.state in ("starting", "running", "paused", "stopping")
+
+    # Orders
+
+    def start(self, tail: str, verify: Verify = "full") -> None:
+        """Start or resume the worker."""
+        plan = self.plan
+        if plan is None or self.is_active:
+            return
+        resume = self.can_resume
+        if not resume:
+            self.files.events.unlink(missing_ok=True)
+        self.progress, self._offset, self._rest, self.failure = Progress(), 0, b"", None
+        if resume:
+            self._read_events()
+            self.progress.outcome = None
+        self._process = worker.start_worker(self.path, tail, resume, verify)
+        self.state = "starting"
+        self._desk.record(
+            "transfer-start",
+            f"Transfer {'resumed' if resume else 'started'}: {both_text(plan.estimate.bytes_to_copy)} to copy",
+            verify=verify,
+        )
+        self._timer.start()
+        self.changed.emit()
+
+    def pause(self) -> None:
+        worker.steer(self.path, "pause")
+
+    def go_on(self) -> None:
+        worker.steer(self.path, "go-on")
+
+    def stop(self) -> None:
+        if self.is_active and worker.steer(self.path, "stop"):
+            self.state = "stopping"
+            self.changed.emit()
+
+    def close(self) -> None:
+        self._timer.stop()
+
+    # Listening
+
+    def _poll(self) -> None:
+        news = self._read_events()
+        if self._over():
+            self._read_events()
+            self._timer.stop()
+            self._conclude()
+            self._note_outcome()
+            self.changed.emit()
+        elif news:
+            (self.changed if news == "step" else self.moved).emit()
+
+    def _over(self) -> bool:
+        if self._process is not None:
+            return self._process.poll() is not None
+        return worker.running_worker(self.path) is None
+
+    def _read_events(self) -> str:
+        """Take in what the worker wrote since; returns `step`, `moved` or nothing."""
+        try:
+            with self.files.events.open("rb") as file:
+                file.seek(self._offset)
+                raw = file.read()
+        except OSError:
+            return ""
+        self._offset += len(raw)
+        *lines, self._rest = (self._rest + raw).split(b"\n")
+        news = ""
+        for line in lines:
+            try:
+                event = _DECODER.decode(line)
+            except msgspec.MsgspecError:
+                continue  # events are a courtesy; the journal is what counts
+            heard = self._hear(event)
+            news = "step" if "step" in (heard, news) else heard
+        return news
+
+    def _hear(self, event: Event) -> str:
+        progress = self.progress
+        progress.time_s = event.time_s
+        if event.event == "progress":
+            self._hear_progress(event)
+            return "moved"
+        if event.event == "start":
+            lost, findings = progress.lost, progress.findings
+            self.progress = Progress(
+                started_wall=event.wall, pace=float(event.figures.get("pace", 1.0)), lost=lost, findings=findings
+            )
+            self.state = "running"
+        elif event.event == "operation":
+            progress.operation, progress.phase, progress.now = event.operation, event.phase, event.text
+            self._fill_before(event)
+        elif event.event == "finding":
+            progress.findings.append(event)
+            if event.code == "unreadable":
+                progress.lost.append((event.place_bytes, event.place_bytes + event.lost_bytes))
+                progress.lost_bytes += event.lost_bytes
+        elif event.event == "paused":
+            self.state = "paused"
+        elif event.event == "resumed":
+            self.state = "running"
+        elif event.event == "outcome":
+            progress.outcome = event
+        return "step"
+
+    def _hear_progress(self, event: Event) -> None:
+        progress = self.progress
+        progress.phase = event.phase
+        progress.copied_bytes, progress.total_bytes = event.copied_bytes, event.total_bytes
+        progress.rate_bytes_per_s, progress.left_s = event.rate_bytes_per_s, event.left_s
+        if event.rate_bytes_per_s > 0:
+            progress.rates.append((event.time_s, event.rate_bytes_per_s))
+            if len(progress.rates) > _MOST_POINTS:
+                progress.rates = progress.rates[::2]
+        if event.phase == "verify":
+            progress.checked_share = event.copied_bytes / max(1, event.total_bytes)
+            return
+        progress.place_bytes = event.place_bytes
+        progress.soundings.append((event.place_bytes, event.slowest_read_s))
+        if len(progress.soundings) > _MOST_POINTS:
+            progress.soundings = progress.soundings[::2]
+        plan = self.plan
+        if plan and event.partition is not None and event.operation >= 0:
+            size = plan.operations[event.operation].bytes
+            progress.shares[event.partition] = min(1.0, event.partition_bytes / max(1, size))
+
+    def _fill_before(self, event: Event) -> None:
+        """Everything that an earlier step copied is whole."""
+        plan = self.plan
+        if plan is None:
+            return
+        for operation in plan.operations[: max(0, event.operation)]:
+            if operation.kind == "copy" and operation.partition is not None:
+                self.progress.shares[operation.partition] = 1.0
+
+    def _conclude(self) -> None:
+        """The worker has ended: say how, once."""
+        outcome = self.progress.outcome
+        process, self._process = self._process, None
+        if process is not None:
+            process.wait()
+        if outcome is None:
+            said = worker.last_words(self.path)
+            cut_off = Failure("The transfer was cut off. The old drive is untouched.", "Go on from where it was.")
+            self.failure = Failure(said) if said else cut_off
+            self.state = "stopped" if worker.has_journal(self.path) else "failed"
+        elif outcome.outcome in ("done", "partial"):
+            self.state = "done"
+        elif outcome.outcome == "stopped":
+            self.state = "stopped"
+            self.failure = Failure(outcome.text, "Go on whenever it suits.")
+        else:
+            self.state = "failed"
+            self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
+
+    def _note_outcome(self) -> None:
+        """Write the end into the logbook, whether it was watched or is only now found."""
+        outcome = self.progress.outcome
+        if self.state == "done" and outcome is not None:
+            mark = outcome.figures.get("manifest_hash", "")
+            if any(mark and e.figures.get("manifest_hash") == mark for e in self._desk.log()):
+                return
+            kind = "transfer-done" if outcome.outcome == "done" else "transfer-partial"
+            self._desk.record(
+                kind,
+                f"{outcome.text} {both_text(outcome.copied_bytes)} copied",
+                seconds=outcome.figures.get("seconds", 0.0),
+                manifest_hash=mark,
+                lost_bytes=outcome.lost_bytes,
+            )
+            self._desk.advance("swap")
+        elif self.failure is not None:
+            self._desk.record(f"transfer-{self.state}", self.failure.sentence())
+        self.ended.emit(outcome.text if outcome else (self.failure.text if self.failure else ""))

@@ -1,0 +1,427 @@
+"""The main window: route rail, stop, logbook, dock shelf, and the wiring between them."""
+
+from __future__ import annotations
+
+import msgspec
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
+from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QSystemTrayIcon, QVBoxLayout, QWidget
+
+from neogenesis.app.bench import Bench, Dock
+from neogenesis.app.command.actions import Action, Actions
+from neogenesis.app.command.field import CommandField, Found
+from neogenesis.app.handover.view import HandoverView
+from neogenesis.app.jobs.view import JobsView, NewJobSheet
+from neogenesis.app.later.view import LaterView
+from neogenesis.app.logbook.view import LogbookView
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.overlay.help import HelpOverlay
+from neogenesis.app.parts.controls import notice, rule
+from neogenesis.app.parts.stop import StopView
+from neogenesis.app.plan.view import PlanView
+from neogenesis.app.rail.view import RailView
+from neogenesis.app.settings import Settings, load_settings, save_settings
+from neogenesis.app.shelf.sheet import DriveSheet
+from neogenesis.app.shelf.view import ShelfView
+from neogenesis.app.survey.view import SurveyView
+from neogenesis.app.theme.icons import icon_pixmap
+from neogenesis.app.theme.look import TEXT_PERCENTS, look
+from neogenesis.app.transfer.view import TransferView
+from neogenesis.app.words import settle_locale, tail, tr
+from neogenesis.bench import worker
+from neogenesis.core.job import ROUTE, Job
+from neogenesis.core.job.route import position
+
+_NARROW = 1180
+
+
+class MainWindow(QMainWindow):
+    """One window on one bench."""
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__()
+        settle_locale()
+        self.bench = bench
+        self.job: OpenJob | None = None
+        self.stop = ""
+        self.views: dict[str, StopView] = {}
+        self._settings = load_settings(bench.store.folder)
+        self._tray: QSystemTrayIcon | None = None
+        self.setWindowTitle(f"Neogenesis · {bench.name}")
+        self.setWindowIcon(QIcon(icon_pixmap("ship-wheel", 64, "accent")))
+        self.setMinimumSize(1024, 680)
+        self.resize(1280, 800)
+        look().set(self._settings.theme, self._settings.percent)
+        self.actions_ = Actions(self, self._declare())
+        self._build()
+        bench.drives_changed.connect(self._show_shelf)
+        bench.drives_changed.connect(self._drives_changed)
+        bench.jobs_changed.connect(self._jobs_changed)
+        bench.log_changed.connect(self._show_log)
+        bench.watch()
+        self.show_jobs()
+
+    # Building
+
+    def _build(self) -> None:
+        """All widgets, from nothing; also after the text scale changed."""
+        self.rail = RailView(self.bench.name)
+        self.rail.setFixedWidth(look().px(198))
+        self.shelf = ShelfView()
+        self.logbook = LogbookView()
+        self.logbook.setFixedWidth(look().px(302))
+        self.jobs_view = JobsView()
+        self.centre = QStackedWidget()
+        self.centre.addWidget(self.jobs_view)
+        self._trouble = QVBoxLayout()
+        middle = QVBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        middle.addLayout(self._trouble)
+        middle.addWidget(self.centre, 1)
+        across = QHBoxLayout()
+        across.setContentsMargins(0, 0, 0, 0)
+        across.setSpacing(0)
+        across.addWidget(self.rail)
+        across.addWidget(_upright())
+        across.addLayout(middle, 1)
+        self._logbook_edge = _upright()
+        across.addWidget(self._logbook_edge)
+        across.addWidget(self.logbook)
+        root = QWidget()
+        outer = QVBoxLayout(root)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addLayout(across, 1)
+        outer.addWidget(rule())
+        outer.addWidget(self.shelf)
+        self.setCentralWidget(root)
+        self.views = {}
+        if self.bench.store.trouble:
+            box = QWidget()
+            box.setContentsMargins(look().px(28), look().px(14), look().px(28), 0)
+            line = QVBoxLayout(box)
+            line.addWidget(notice("caution", self.bench.store.trouble))
+            self._trouble.addWidget(box)
+        self._connect()
+        self._show_shelf()
+        self._fold_logbook()
+
+    def _connect(self) -> None:
+        self.rail.stop_asked.connect(self.show_stop)
+        self.rail.jobs_asked.connect(self.show_jobs)
+        self.jobs_view.job_asked.connect(self.open_job)
+        self.jobs_view.new_asked.connect(self.new_job)
+        self.shelf.drive_asked.connect(self.show_drive)
+        self.logbook.note_written.connect(self._note)
+
+    def _build_stops(self, job: OpenJob) -> None:
+        built: dict[str, StopView] = {
+            "survey": SurveyView(job),
+            "plan": PlanView(job),
+            "transfer": TransferView(job),
+            "handover": HandoverView(job),
+        }
+        self.views = {stop.key: built.get(stop.key) or LaterView(job, stop) for stop in ROUTE}
+        for view in self.views.values():
+            self.centre.addWidget(view)
+
+    def _rebuild(self) -> None:
+        """The same place again, with the new look."""
+        stop = self.stop
+        self._drop_stops()
+        self._build()
+        if self.job is None:
+            self.show_jobs()
+        else:
+            self._build_stops(self.job)
+            self._show_job()
+            self.show_stop(stop)
+
+    def _drop_stops(self) -> None:
+        for view in self.views.values():
+            self.centre.removeWidget(view)
+            view.setParent(None)
+            view.deleteLater()
+        self.views = {}
+
+    # Actions
+
+    def _declare(self) -> list[Action]:
+        in_job, here = self._in_job, self._at
+        stops = [
+            Action(f"stop-{s.key}", f"Go to {s.title}", f"Alt+{n}", "Go", lambda k=s.key: self.show_stop(k), in_job)
+            for n, s in enumerate(ROUTE, 1)
+        ]
+        return [
+            Action("command", "Find anything", "Ctrl+K", "Go", self.show_command),
+            Action("jobs", "All jobs", "Alt+0", "Go", self.show_jobs),
+            *stops,
+            Action("new-job", "New job", "Ctrl+N", "Job", self.new_job),
+            Action("main", "Do the stop's main action", "Ctrl+Return", "Job", self._main_action, in_job),
+            Action("note", "Note for the logbook", "Ctrl+L", "Job", self._focus_note, in_job),
+            Action("undo", "Undo", "Ctrl+Z", "Plan", lambda: self.job and self.job.plan.undo(), here("plan")),
+            Action("redo", "Redo", "Ctrl+Shift+Z", "Plan", lambda: self.job and self.job.plan.redo(), here("plan")),
+            Action("write", "Write plan", "Ctrl+S", "Plan", lambda: self.job and self.job.plan.write(), here("plan")),
+            Action("pause", "Pause or go on", "Ctrl+P", "Transfer", self._pause, here("transfer")),
+            Action("stop", "Stop safely", "Ctrl+Shift+P", "Transfer", self._stop_safely, here("transfer")),
+            Action("report", "Write report", "Ctrl+R", "Handover", self._report, here("handover")),
+            Action("theme", "Day or night", "Ctrl+T", "Window", self.switch_theme),
+            Action("logbook", "Show or fold the logbook", "Ctrl+B", "Window", self.switch_logbook),
+            Action("larger", "Larger text", "Ctrl+=", "Window", lambda: self.scale(1)),
+            Action("smaller", "Smaller text", "Ctrl+-", "Window", lambda: self.scale(-1)),
+            Action("help", "Help for this stop", "F1", "Window", self.show_help),
+            Action("quit", "Close the window; transfers go on", "Ctrl+Q", "Window", self.close),
+        ]
+
+    def _in_job(self) -> bool:
+        return self.job is not None
+
+    def _at(self, key: str):  # type: ignore[no-untyped-def]
+        return lambda: self.job is not None and self.stop == key
+
+    def _main_action(self) -> None:
+        view = self.views.get(self.stop)
+        if isinstance(view, SurveyView):
+            view.start.click()
+        elif isinstance(view, PlanView):
+            view.write.click()
+        elif isinstance(view, TransferView):
+            view.tail.setFocus()
+        elif isinstance(view, HandoverView):
+            view.print.click()
+        elif isinstance(view, LaterView):
+            view.save.click()
+
+    def _pause(self) -> None:
+        view = self.views.get("transfer")
+        if isinstance(view, TransferView) and view.pause.isEnabled():
+            view.pause.click()
+
+    def _stop_safely(self) -> None:
+        if self.job is not None:
+            self.job.transfer.stop()
+
+    def _report(self) -> None:
+        view = self.views.get("handover")
+        if isinstance(view, HandoverView):
+            view.write_report()
+
+    def _focus_note(self) -> None:
+        self.logbook.setVisible(True)
+        self._logbook_edge.setVisible(True)
+        self.logbook.note.setFocus()
+
+    # Going places
+
+    def show_jobs(self) -> None:
+        if self.job is not None:
+            self.job.close()
+            self.job = None
+            self._drop_stops()
+        self.stop = ""
+        jobs = self.bench.jobs()
+        self.rail.show_bench(sum(1 for j in jobs if not j.closed))
+        self.jobs_view.show_jobs(jobs, self._busy, self._tags)
+        self.centre.setCurrentWidget(self.jobs_view)
+        self._fold_logbook()
+        self._show_shelf()
+        if self.jobs_view.cards:
+            self.jobs_view.cards[0].setFocus()
+
+    def open_job(self, ticket: str) -> None:
+        if self.job is not None:
+            self.job.close()
+            self._drop_stops()
+        self.job = OpenJob(self.bench, ticket)
+        self.job.transfer.ended.connect(self._transfer_ended)
+        for model in (self.job.survey, self.job.plan, self.job.transfer, self.job.handover):
+            model.changed.connect(self._show_marks)
+        self._build_stops(self.job)
+        self._show_job()
+        self.show_stop("handover" if self.job.job.closed else self.job.job.stop)
+
+    def show_stop(self, key: str) -> None:
+        view = self.views.get(key)
+        if view is None or self.job is None:
+            return
+        self.stop = key
+        view.refresh()
+        self.centre.setCurrentWidget(view)
+        view.enter()
+        self._show_marks()
+        self._fold_logbook()
+
+    def new_job(self) -> None:
+        sheet = NewJobSheet(self, self.bench.add_job)
+        sheet.accepted.connect(lambda: self.open_job(sheet.fields["ticket"][0].text().strip()))
+        sheet.open()
+
+    def show_drive(self, dock: Dock) -> None:
+        DriveSheet(self, dock).open()
+
+    def show_command(self) -> None:
+        field = CommandField(self, self._everything())
+        place = self.mapToGlobal(self.rect().center())
+        field.move(place.x() - field.width() // 2, self.mapToGlobal(self.rect().topLeft()).y() + look().px(70))
+        field.accepted.connect(lambda: (found := field.chosen()) and found.do())
+        field.open()
+        field.field.setFocus()
+
+    def _everything(self) -> list[Found]:
+        found = [
+            Found(tr(a.title), "", a.shortcut, lambda a=a: self.actions_.run(a))
+            for a in self.actions_.available()
+            if a.key != "command"
+        ]
+        for job in self.bench.jobs():
+            found.append(
+                Found(f"{job.ticket} {job.customer}", tr("job"), job.machine, lambda t=job.ticket: self.open_job(t))
+            )
+        for dock in self.bench.docks():
+            if dock.docked:
+                drive = dock.docked.drive
+                name = f"{drive.model} {tail(drive.serial)}"
+                found.append(Found(name, tr("drive"), drive.serial, lambda d=dock: self.show_drive(d)))
+        return found
+
+    def show_help(self) -> None:
+        where = self.stop or "jobs"
+        title = next((s.title for s in ROUTE if s.key == self.stop), "Jobs")
+        overlay = HelpOverlay(self, where, tr(title), self.actions_.declared)
+        overlay.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        overlay.show()
+        overlay.setFocus()
+
+    # Showing
+
+    def _drives_changed(self) -> None:
+        self._show_marks()
+        if self.job is None and self.stop == "":
+            self._jobs_changed()
+
+    def _jobs_changed(self) -> None:
+        if self.job is None:
+            self.show_jobs()
+        else:
+            self._show_job()
+            view = self.views.get(self.stop)
+            if view is not None:
+                view.refresh()
+
+    def _show_job(self) -> None:
+        if self.job is not None:
+            job = self.job.job
+            self.rail.show_job(job.ticket, job.customer, job.machine)
+            self._show_marks()
+            self._show_log()
+            self._show_shelf()
+
+    def _show_marks(self) -> None:
+        if self.job is None or not self.views:
+            return
+        job = self.job.job
+        marks = {}
+        for key in ("survey", "plan"):
+            checks = self.views[key].checks()
+            if key == "survey" and self.job.survey.record is not None:
+                found = [f.severity for f in self.job.survey.record.findings]
+            else:
+                found = [c.severity for c in checks]
+            serious = [s for s in found if s in ("stop", "caution")]
+            if serious:
+                marks[key] = ("stop" if "stop" in serious else "caution", len(serious))
+        self.rail.show_standing(position(job.stop), self.stop, job.closed, marks)
+        view = self.views.get(self.stop)
+        if view is not None:
+            self.logbook.show_checks(view.checks())
+
+    def _show_log(self) -> None:
+        if self.job is not None:
+            self.logbook.show_log(self.job.log(), self.bench.store.broken_entry(self.job.ticket))
+
+    def _show_shelf(self) -> None:
+        self.shelf.show_docks([(dock, self._use(dock)) for dock in self.bench.docks()])
+
+    def _use(self, dock: Dock) -> str:
+        """What may happen to a drive: everything is sealed but the new drive of the open job."""
+        if dock.docked is None or self.job is None:
+            return tr("sealed")
+        job = self.job.job
+        if job.new_drive not in (dock.docked.name, dock.docked.key) or job.closed:
+            return tr("sealed")
+        return tr("being written") if self.job.transfer.is_active else tr("may be written")
+
+    def _busy(self, job: Job) -> str:
+        running = worker.running_worker(self.bench.store.dossier(job.ticket) / "plan.json")
+        return tr("Transfer under way") if running else ""
+
+    def _tags(self, job: Job) -> tuple[int | None, int | None]:
+        docks = [self.bench.dock_of(name) if name else None for name in (job.old_drive, job.new_drive)]
+        old, new = (dock.tag if dock and dock.present else None for dock in docks)
+        return old, new
+
+    def _fold_logbook(self) -> None:
+        wanted = self._settings.logbook
+        shown = self.job is not None and (self.width() >= look().px(_NARROW) if wanted is None else wanted)
+        self.logbook.setVisible(shown)
+        self._logbook_edge.setVisible(shown)
+
+    def _note(self, text: str) -> None:
+        if self.job is not None:
+            self.job.note(self.stop, text)
+
+    def _transfer_ended(self, text: str) -> None:
+        self._show_shelf()
+        if not self.isActiveWindow() and QSystemTrayIcon.isSystemTrayAvailable() and self.job is not None:
+            if self._tray is None:
+                self._tray = QSystemTrayIcon(self.windowIcon(), self)
+            self._tray.show()
+            self._tray.showMessage(f"Neogenesis · {self.job.ticket}", text)
+
+    # Look
+
+    def _keep(self, **changes: object) -> None:
+        self._settings = msgspec.structs.replace(self._settings, **changes)
+        save_settings(self.bench.store.folder, self._settings)
+
+    def switch_theme(self) -> None:
+        self._keep(theme="day" if look().tokens.name == "night" else "night")
+        look().set(theme=self._settings.theme)
+        self._rebuild()
+
+    def switch_logbook(self) -> None:
+        self._keep(logbook=not self.logbook.isVisible())
+        self._fold_logbook()
+
+    def scale(self, step: int) -> None:
+        at = TEXT_PERCENTS.index(self._settings.percent) if self._settings.percent in TEXT_PERCENTS else 0
+        self._keep(percent=TEXT_PERCENTS[min(max(at + step, 0), len(TEXT_PERCENTS) - 1)])
+        look().set(percent=self._settings.percent)
+        self._rebuild()
+
+    @property
+    def settings(self) -> Settings:
+        return self._settings
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fold_logbook()
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        """Transfers go on; what is only being looked at is let go."""
+        self.bench.stop_watching()
+        if self.job is not None:
+            self.job.close()
+        self.bench.work.close()
+        if self._tray is not None:
+            self._tray.hide()
+        super().closeEvent(event)
+
+
+def _upright() -> QWidget:
+    line = rule()
+    line.setMaximumHeight(16_777_215)
+    line.setMinimumHeight(0)
+    line.setFixedWidth(1)
+    return line

@@ -1,0 +1,117 @@
+"""Text of the window: translation, and figures in the reader's locale."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+from PyQt6.QtCore import QCoreApplication, QDateTime, QLocale
+
+from neogenesis.core.estimate import duration_text
+from neogenesis.core.units import binary_text, decimal_text
+
+
+def settle_locale() -> None:
+    """Without a language of its own the system's figures would lose their grouping."""
+    if QLocale.system().language() == QLocale.Language.C:
+        QLocale.setDefault(QLocale(QLocale.Language.English))
+
+
+def tr(text: str) -> str:
+    """The text in the language of the window."""
+    return QCoreApplication.translate("Neogenesis", text)
+
+
+def _local(text: str) -> str:
+    return text.replace(".", QLocale().decimalPoint())
+
+
+def nominal(size_bytes: int) -> str:
+    """`500 GB`, as drives are sold."""
+    return _local(decimal_text(size_bytes))
+
+
+def exact(size_bytes: int) -> str:
+    """`466 GiB`, as systems count."""
+    return _local(binary_text(size_bytes))
+
+
+def both(size_bytes: int) -> str:
+    """`500 GB (466 GiB)`."""
+    return f"{nominal(size_bytes)} ({exact(size_bytes)})"
+
+
+def whole_bytes(size_bytes: int) -> str:
+    """All digits, grouped."""
+    return QLocale().toString(size_bytes)
+
+
+def rate(bytes_per_s: float) -> tuple[str, str]:
+    """A rate as number and unit, three figures."""
+    number, _, unit = nominal(max(0, int(bytes_per_s))).partition(" ")
+    return number, f"{unit}/s"
+
+
+def about(seconds: float) -> str:
+    """`18 min`."""
+    return duration_text(seconds)
+
+
+def time_range(low_s: float, high_s: float) -> str:
+    """`54 to 68 min`, the unit once where both share it."""
+    low, high = about(low_s), about(high_s)
+    if low == high:
+        return low
+    if low.split()[-1] == high.split()[-1] and len(low.split()) == len(high.split()) == 2:
+        low = low.split()[0]
+    return tr("{0} to {1}").format(low, high)
+
+
+def clock(moment: datetime) -> str:
+    """Hours and minutes, with the day when it is not today's."""
+    shown = QLocale().toString(QDateTime(moment).time(), "HH:mm")
+    if moment.date() != datetime.now().date():
+        shown = f"{QLocale().toString(QDateTime(moment).date(), 'd MMM')} {shown}"
+    return shown
+
+
+def clock_of(iso: str) -> str:
+    """The clock time of an ISO 8601 text; the text itself when it is none."""
+    try:
+        return clock(datetime.fromisoformat(iso).astimezone().replace(tzinfo=None))
+    except ValueError:
+        return iso
+
+
+def later(iso: str, seconds: float) -> datetime | None:
+    """`seconds` after a moment in ISO 8601."""
+    try:
+        return datetime.fromisoformat(iso).astimezone().replace(tzinfo=None) + timedelta(seconds=seconds)
+    except (ValueError, OverflowError):
+        return None
+
+
+def tail(serial: str) -> str:
+    """`··41F2`."""
+    return f"··{serial[-4:]}" if serial else ""
+
+
+BUS_NAMES = {
+    "sata": "SATA",
+    "nvme": "NVMe",
+    "usb-sata": "SATA in USB",
+    "usb-nvme": "NVMe in USB",
+    "pata": "PATA",
+    "emmc": "eMMC",
+    "card": "card",
+    "file": "image file",
+}
+ROLE_NAMES = {
+    "startup": "start-up",
+    "reserved": "reserved",
+    "system": "system",
+    "data": "data",
+    "recovery": "recovery",
+    "swap": "swap",
+    "unknown": "not understood",
+    "free": "free",
+}
