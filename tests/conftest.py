@@ -6,15 +6,25 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
 
-from tests.drives import make_drive, run, standard_parts
-
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("QT_ACCESSIBILITY", "0")
+
+from pytestqt.qtbot import QtBot
+
+from neogenesis.app.bench import Bench
+from neogenesis.app.theme.look import look
+from neogenesis.app.window import MainWindow
+from neogenesis.app.work import Work
+from neogenesis.bench.clock import BenchClock
+from neogenesis.bench.docks import SimulatedDocks
+from neogenesis.bench.simulated.demo import demo_bench
+from neogenesis.core.job import Job, JobStore
+from tests.drives import blank, make_drive, run, set_docks, simulated, standard_parts
 
 
 @pytest.fixture(scope="session")
@@ -57,3 +67,52 @@ def survey_json(neogenesis: Callable[..., subprocess.CompletedProcess[str]]) -> 
         return dict(json.loads(neogenesis("survey", path, "--json", *more).stdout))
 
     return read
+
+
+@pytest.fixture(scope="session")
+def demo_original(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return demo_bench(tmp_path_factory.mktemp("demo") / "bench")
+
+
+@pytest.fixture
+def small_bench(standard: Path) -> Path:
+    """A bench of four docks with the usual drive, an empty one of 1.4 GiB, and one job for them."""
+    folder = standard.parent
+    blank(folder / "new.img", 1400)
+    simulated(folder / "old.drive.json", "old.img", model="Halden 500", serial="HD5-00009K3D", rotational=True)
+    simulated(folder / "new.drive.json", "new.img", model="Corvane N2", serial="CN2-000041F2", bus="nvme")
+    set_docks(folder, ["old.drive.json", "new.drive.json", None, None])
+    store = JobStore(folder / "bench")
+    store.add(
+        Job(
+            ticket="T-7",
+            customer="Gullhaven Pilots' Office",
+            machine="Petrel 14",
+            old_drive=str(folder / "old.drive.json"),
+            new_drive=str(folder / "new.drive.json"),
+        )
+    )
+    store.close()
+    return folder
+
+
+@pytest.fixture
+def open_window(qtbot: QtBot) -> Iterator[Callable[[Path], MainWindow]]:
+    """Opens the real window on a bench folder; several can be open one after the other."""
+    windows: list[MainWindow] = []
+
+    def make(folder: Path) -> MainWindow:
+        bench = Bench("Saltmarsh Repair", JobStore(folder / "bench"), SimulatedDocks(folder), Work(), BenchClock())
+        window = MainWindow(bench)
+        windows.append(window)
+        window.show()
+        window.activateWindow()
+        qtbot.waitUntil(window.isActiveWindow)
+        return window
+
+    yield make
+    for window in windows:
+        window.close()
+        window.bench.store.close()
+        window.deleteLater()
+    look().set(theme="day", percent=100)

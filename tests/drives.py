@@ -253,3 +253,28 @@ def standard_parts(system_mib: int = 300) -> list[Part]:
         Part(30, RECOVERY, "ntfs", "Recovery", {"recovery.wim": os.urandom(100_000)}),
         Part(200, LINUX, "ext4", "papers", {f"scans/{n}.pdf": os.urandom(50_000 + n) for n in range(50)}, "Papers"),
     ]
+
+
+def simulated(path: Path, image: str, **traits: Any) -> Path:
+    """A description of a drive for an image beside it."""
+    path.write_text(json.dumps({"schema": "neogenesis.simulated-drive/1", "image": image, **traits}))
+    return path
+
+
+def set_docks(folder: Path, names: Sequence[str | None]) -> None:
+    """What is in the docks of a simulated bench."""
+    (folder / "docks.json").write_text(json.dumps({"schema": "neogenesis.docks/1", "docks": list(names)}))
+
+
+def data_hash(image: Path) -> str:
+    """SHA-256 over everything in a sparse image that is not a hole."""
+    store = SealedFileStore(image, locked=False)
+    try:
+        digest = hashlib.sha256()
+        for start, end in store.extents_with_data().chunks(MIB):
+            data = store.read(start, end - start)
+            if any(data):
+                digest.update(f"{start}".encode() + data)
+        return digest.hexdigest()
+    finally:
+        store.close()

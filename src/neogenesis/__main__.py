@@ -2,4 +2,5 @@
 
 from neogenesis.cli.main import main
 
-main()
+if __name__ == "__main__":  # reading processes import this module again
+    main()

@@ -141,7 +141,7 @@ class MainWindow(QMainWindow):
     def _drop_stops(self) -> None:
         for view in self.views.values():
             self.centre.removeWidget(view)
-            view.setParent(None)
+            view.hide()
             view.deleteLater()
         self.views = {}
 
@@ -215,6 +215,8 @@ class MainWindow(QMainWindow):
     # Going places
 
     def show_jobs(self) -> None:
+        arriving = self.centre.currentWidget() is not self.jobs_view or not self.jobs_view.cards
+        came_from = self.job.ticket if self.job is not None else ""
         if self.job is not None:
             self.job.close()
             self.job = None
@@ -226,8 +228,8 @@ class MainWindow(QMainWindow):
         self.centre.setCurrentWidget(self.jobs_view)
         self._fold_logbook()
         self._show_shelf()
-        if self.jobs_view.cards:
-            self.jobs_view.cards[0].setFocus()
+        if arriving:
+            self.jobs_view.focus_on(came_from)
 
     def open_job(self, ticket: str) -> None:
         if self.job is not None:
@@ -249,6 +251,9 @@ class MainWindow(QMainWindow):
         view.refresh()
         self.centre.setCurrentWidget(view)
         view.enter()
+        main = view.main_widget()
+        if main is not None:
+            main.setFocus()
         self._show_marks()
         self._fold_logbook()
 

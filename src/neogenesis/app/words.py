@@ -67,27 +67,33 @@ def time_range(low_s: float, high_s: float) -> str:
 
 
 def clock(moment: datetime) -> str:
-    """Hours and minutes, with the day when it is not today's."""
-    shown = QLocale().toString(QDateTime(moment).time(), "HH:mm")
-    if moment.date() != datetime.now().date():
-        shown = f"{QLocale().toString(QDateTime(moment).date(), 'd MMM')} {shown}"
-    return shown
+    """Hours and minutes."""
+    return QLocale().toString(QDateTime(moment).time(), "HH:mm")
+
+
+def _moment(iso: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(iso).astimezone().replace(tzinfo=None)
+    except (ValueError, OverflowError):
+        return None
 
 
 def clock_of(iso: str) -> str:
     """The clock time of an ISO 8601 text; the text itself when it is none."""
-    try:
-        return clock(datetime.fromisoformat(iso).astimezone().replace(tzinfo=None))
-    except ValueError:
-        return iso
+    moment = _moment(iso)
+    return clock(moment) if moment else iso
+
+
+def day_of(iso: str) -> str:
+    """The day of an ISO 8601 text, in the reader's way of writing it."""
+    moment = _moment(iso)
+    return QLocale().toString(QDateTime(moment).date(), QLocale.FormatType.LongFormat) if moment else iso[:10]
 
 
 def later(iso: str, seconds: float) -> datetime | None:
     """`seconds` after a moment in ISO 8601."""
-    try:
-        return datetime.fromisoformat(iso).astimezone().replace(tzinfo=None) + timedelta(seconds=seconds)
-    except (ValueError, OverflowError):
-        return None
+    moment = _moment(iso)
+    return moment + timedelta(seconds=min(seconds, 1e9)) if moment else None
 
 
 def tail(serial: str) -> str:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import multiprocessing
 from collections.abc import Callable
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass
 from typing import Any
 
@@ -62,10 +63,11 @@ class Work(QObject):
         if self._processes is None:
             self._processes = ProcessPoolExecutor(1, multiprocessing.get_context("spawn"))
         try:
-            self._watch(self._processes.submit(guarded, function, *arguments), done)
-        except RuntimeError:  # the process was killed from outside; a new one takes its place
-            self._processes = None
-            self.in_process(done, function, *arguments)
+            future = self._processes.submit(guarded, function, *arguments)
+        except BrokenProcessPool:  # the process was killed from outside; a new one takes its place
+            self._processes = ProcessPoolExecutor(1, multiprocessing.get_context("spawn"))
+            future = self._processes.submit(guarded, function, *arguments)
+        self._watch(future, done)
 
     def _watch(self, future: Future[Any], done: Callable[[Any], None]) -> None:
         def ended(finished: Future[Any]) -> None:
@@ -80,7 +82,7 @@ class Work(QObject):
         error = finished.exception()
         if error is None:
             done(finished.result())
-        elif type(error).__name__ == "BrokenProcessPool":
+        elif isinstance(error, BrokenProcessPool):
             self._processes = None
             done(Failure("The reading process ended unexpectedly; nothing was written.", "Try again."))
         else:

@@ -84,6 +84,9 @@ class HandoverView(StopView):
     def enter(self) -> None:
         self.refresh()
 
+    def main_widget(self) -> QWidget | None:
+        return self.print
+
     def refresh(self) -> None:
         model = self._model
         model.refresh()

@@ -155,6 +155,9 @@ class JobsView(StopView):
     def show_jobs(
         self, jobs: list[Job], busy: Callable[[Job], str], tags: Callable[[Job], tuple[int | None, int | None]]
     ) -> None:
+        window = self.window()
+        held = window.focusWidget() if window else None
+        focused = next((c.job.ticket for c in self.cards if c is held), None)
         clear(self._list)
         self.cards = []
         open_jobs = [j for j in jobs if not j.closed]
@@ -168,6 +171,14 @@ class JobsView(StopView):
             card.clicked.connect(lambda _, ticket=job.ticket: self.job_asked.emit(ticket))
             self._list.addWidget(card)
             self.cards.append(card)
+        if focused is not None:
+            self.focus_on(focused)
+
+    def focus_on(self, ticket: str) -> None:
+        """Give the keyboard to a job's card, or to the first one."""
+        cards = [c for c in self.cards if c.job.ticket == ticket] or self.cards
+        if cards:
+            cards[0].setFocus()
 
 
 class NewJobSheet(QDialog):

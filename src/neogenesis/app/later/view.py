@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QPlainTextEdit
+from PyQt6.QtWidgets import QPlainTextEdit, QWidget
 
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, label, row
@@ -26,13 +26,14 @@ class LaterView(StopView):
         self.note.textChanged.connect(self._typed)
         self.save = button(tr("Write note to logbook"), self._save, "main", tr("Ctrl+Return"))
         self.body.addWidget(label(tr(stop.what), wrap=True))
-        self.body.addWidget(
-            label(tr("Until this stop is built, a note keeps what happened here."), "muted", wrap=True)
-        )
+        self.body.addWidget(label(tr("Until this stop is built, a note keeps what happened here."), "muted", wrap=True))
         self.body.addWidget(self.note)
         self.body.addLayout(row(None, self.save))
         self.body.addStretch(1)
         self._typed()
+
+    def main_widget(self) -> QWidget | None:
+        return self.note
 
     def _typed(self) -> None:
         self.save.setEnabled(bool(self.note.toPlainText().strip()))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
@@ -10,7 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QW
 from neogenesis.app.parts.controls import clear, label, notice, rule
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import clock_of, tr
+from neogenesis.app.words import clock_of, day_of, tr
 from neogenesis.core.job import LogEntry
 
 _MOST_SHOWN = 200
@@ -72,10 +73,14 @@ class LogbookView(QWidget):
             text = tr("Entry {0} was changed after it was written.").format(broken)
             self._log.addWidget(notice("stop", text, tr("The dossier's logbook.jsonl holds a second copy.")))
         wide = look().metrics(mono=False).horizontalAdvance("00:00 ")
+        day = datetime.now().date().isoformat()
         for entry in reversed(entries[-_MOST_SHOWN:]):
+            if entry.at[:10] != day:
+                day = entry.at[:10]
+                self._log.addWidget(label(day_of(entry.at), "small"))
             line = QHBoxLayout()
             line.setSpacing(look().px(8))
-            at = label(clock_of(entry.at).split()[-1], "muted")
+            at = label(clock_of(entry.at), "muted")
             at.setFixedWidth(wide)
             at.setToolTip(f"{entry.at}  {entry.who}")
             line.addWidget(at, 0, Qt.AlignmentFlag.AlignTop)

@@ -85,6 +85,7 @@ class HelpOverlay(QWidget):
         inner.addWidget(rule())
         inner.addWidget(label(tr(_SAFETY), "small", wrap=True))
         inner.addWidget(label(tr("Any key closes this."), "small"))
+        inner.addStretch(1)
         scroll = QScrollArea()
         scroll.setWidget(card)
         scroll.setWidgetResizable(True)

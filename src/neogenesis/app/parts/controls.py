@@ -102,7 +102,7 @@ def clear(layout: QLayout) -> None:
         if inner is not None:
             clear(inner)
         if widget is not None:
-            widget.setParent(None)
+            widget.hide()  # a layout shows what is new a moment later; without a parent that would be a window
             widget.deleteLater()
 
 

@@ -39,6 +39,10 @@ class StopView(QWidget):
     def enter(self) -> None:
         """The stop has come into view."""
 
+    def main_widget(self) -> QWidget | None:
+        """Who gets the keyboard when the stop comes into view."""
+        return None
+
     def refresh(self) -> None:
         """Show what the models say now."""
 

@@ -51,6 +51,8 @@ def paint_tag(painter: QPainter, index: int, rect: QRectF, ghost: bool = False) 
         painter.setPen(look().colour("muted"))
     else:
         painter.fillPath(path, QColor(colour))
+        if look().tokens.name == "night":
+            painter.strokePath(path, QPen(look().colour("muted"), 1.2))
         painter.setPen(QColor("#FFFFFF"))
     font = look().font(BODY, bold=True)
     font.setPixelSize(max(8, round(rect.height() * 0.44)))

@@ -13,6 +13,8 @@ from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import rate, tr
 
 _DECADES = (1e-3, 1e-2, 1e-1, 1.0, 10.0)
+#: A sounding stands for the stretch since the one before, unless that was farther away than this share.
+_SAME_STRETCH = 0.03
 _DECADE_NAMES = ("1 ms", "10 ms", "100 ms", "1 s", "10 s")
 
 
@@ -103,9 +105,13 @@ class SoundingsTrace(QWidget):
             painter.drawText(QRectF(area.right() + look().px(6), y - 8, edge, 16), Qt.AlignmentFlag.AlignVCenter, name)
         columns = max(1, int(area.width()))
         deep = [0.0] * (columns + 1)
+        before = 0
         for place, seconds in self._points:
             at = min(columns, int(columns * place / self._size))
-            deep[at] = max(deep[at], self._depth(seconds) / shown)
+            near = 0 <= at - before <= columns * _SAME_STRETCH
+            for pixel in range(before + 1 if near and at > before else at, at + 1):
+                deep[pixel] = max(deep[pixel], self._depth(seconds) / shown)
+            before = at
         shape = QPainterPath(area.topLeft())
         for index, depth in enumerate(deep):
             shape.lineTo(area.left() + index, area.top() + area.height() * min(1.0, depth))

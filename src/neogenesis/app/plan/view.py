@@ -54,11 +54,11 @@ class PlanView(StopView):
         self.other = button(tr("Another drive…"), self._choose_again, "", tr("Plan for another new drive"))
         self.again = button(tr("Plan again"), self._model.start_over, "", tr("Keep this plan's records and begin anew"))
         self.write = button(tr("Write plan"), self._model.write, "main", tr("Put the plan on file  Ctrl+S"))
-        words = stack(self._summary, self._reason, gap=3)
-        foot = row(gap=8)
-        foot.addLayout(words, 1)
-        for widget in (self.other, self.undo, self.redo, self.again, self.write):
-            foot.addWidget(widget)
+        words = row(gap=14)
+        words.addWidget(self._summary, 2)
+        words.addWidget(self._reason, 3)
+        self.body.addLayout(words)
+        foot = row(self.other, self.again, None, self.undo, self.redo, self.write, gap=8)
         self.body.addLayout(foot)
         self._choosing = False
         desk.bench.drives_changed.connect(self._drives_changed)
@@ -195,6 +195,9 @@ class PlanView(StopView):
         _restyle(self._summary)
 
     # Showing
+
+    def main_widget(self) -> QWidget | None:
+        return self.canvas
 
     def refresh(self) -> None:
         model, state = self._model, self._model.state

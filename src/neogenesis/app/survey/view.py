@@ -99,6 +99,9 @@ class SurveyView(StopView):
         self._choosing = False
         self.refresh()
 
+    def main_widget(self) -> QWidget | None:
+        return self.canvas if self._model.record is not None else self.start
+
     def refresh(self) -> None:
         state = self._model.state
         dock = self._desk.old_dock()

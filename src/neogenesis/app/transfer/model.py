@@ -157,6 +157,10 @@ class TransferModel(QObject):
         plan = self.plan
         if plan is None or self.is_active:
             return
+        if worker.running_worker(self.path) is not None:  # another window was quicker: watch that one
+            self._attach()
+            self.changed.emit()
+            return
         resume = self.can_resume
         if not resume:
             self.files.events.unlink(missing_ok=True)

@@ -201,6 +201,11 @@ class TransferView(StopView):
 
     # Showing
 
+    def main_widget(self) -> QWidget | None:
+        if self._model.is_active:
+            return self.pause
+        return self.resume_tail if self._resume_row.isVisibleTo(self) else self.tail
+
     def refresh(self) -> None:
         model = self._model
         plan = model.plan
@@ -380,6 +385,10 @@ class TransferView(StopView):
             fault = model.failure
             self._end_more.setText(fault.sentence() if fault else "")
             facts = [("good", tr("The old drive is untouched."), "")]
+            progress = model.progress
+            if model.can_resume and progress.phase == "copy" and progress.total_bytes:
+                text = tr("{0} of {1} stand on the new drive, with their checksums.")
+                facts.append(("good", text.format(both(progress.copied_bytes), both(progress.total_bytes)), ""))
             if not (outcome is not None and outcome.outcome == "refused"):
                 facts.append(("note", tr("The new drive has no table yet, so no machine takes it for finished."), ""))
         for severity, text, remedy in facts:

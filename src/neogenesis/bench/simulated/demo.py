@@ -16,7 +16,6 @@ from pathlib import Path
 from typing import Any
 
 from neogenesis.bench import planning, worker
-from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.simulated.packed import unpack
 from neogenesis.core.job import Job, JobStore
 from neogenesis.core.plan import Policy
@@ -109,7 +108,7 @@ def _make_drive(folder: Path, name: str, traits: dict[str, Any]) -> None:
 
 
 def _make_jobs(store: JobStore, drives: Path) -> None:
-    now = BenchClock().wall()
+    now = datetime.now().astimezone()
 
     def promise(days: int, hour: int) -> str:
         return (datetime.now() + timedelta(days=days)).strftime(f"%Y-%m-%d {hour:02}:00")
@@ -117,8 +116,9 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
     def drive(name: str) -> str:
         return str(drives / f"{name}.drive.json")
 
-    def log(ticket: str, kind: str, text: str, **figures: Any) -> None:
-        store.append(ticket, now, "Bench", kind, text, **figures)
+    def log(ticket: str, hours_ago: float, kind: str, text: str, **figures: Any) -> None:
+        at = (now - timedelta(hours=hours_ago)).isoformat(timespec="seconds")
+        store.append(ticket, at, "Bench", kind, text, **figures)
 
     store.add(
         Job(
@@ -132,7 +132,7 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
             new_drive=drive("ferry-new"),
         )
     )
-    log("T-1042", "intake", "Slow start: 198 s, median of 3 runs", before_s=198, runs=3)
+    log("T-1042", 1.2, "intake", "Slow start: 198 s, median of 3 runs", before_s=198, runs=3)
 
     store.add(
         Job(
@@ -146,13 +146,18 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
             new_drive=drive("pilots-new"),
         )
     )
-    log("T-1043", "intake", "Charts no longer fit; start 44 s, median of 3 runs", before_s=44, runs=3)
+    log("T-1043", 5.4, "intake", "Charts no longer fit; start 44 s, median of 3 runs", before_s=44, runs=3)
     surveyed = planning.survey(drive("pilots-chart"))
     save(store.dossier("T-1043") / "survey.json", surveyed.survey)
-    log("T-1043", "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
+    log("T-1043", 3.1, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
     plan = planning.plan_for(surveyed, drive("pilots-new"), None, Policy(grow=4))
     save(store.dossier("T-1043") / "plan.json", plan)
-    log("T-1043", "plan", f"Plan written: {both_text(plan.estimate.bytes_to_copy)} to copy, Charts takes the new space")
+    log(
+        "T-1043",
+        2.9,
+        "plan",
+        f"Plan written: {both_text(plan.estimate.bytes_to_copy)} to copy, Charts grows",
+    )
 
     store.add(
         Job(
@@ -168,17 +173,23 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
         )
     )
     log(
-        "T-1041", "intake", "Kiosk freezes while it plays the film; start 121 s, median of 3 runs", before_s=121, runs=3
+        "T-1041",
+        76.0,
+        "intake",
+        "Kiosk freezes in its film; start 121 s, median of 3 runs",
+        before_s=121,
+        runs=3,
     )
     surveyed = planning.survey(drive("museum-kiosk"))
     save(store.dossier("T-1041") / "survey.json", surveyed.survey)
-    log("T-1041", "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
+    log("T-1041", 74.5, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
     path = store.dossier("T-1041") / "plan.json"
     save(path, planning.plan_for(surveyed, drive("museum-new"), None, Policy()))
-    log("T-1041", "plan", "Plan written")
+    log("T-1041", 74.2, "plan", "Plan written")
     outcome = worker.run_transfer(path, _DRIVES["museum-new"]["serial"][-4:], False, "full")
     log(
         "T-1041",
+        72.9,
         "transfer-done",
         f"Copied and checked {both_text(outcome.copied_bytes)}",
         seconds=outcome.seconds,
@@ -186,6 +197,7 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
     )
     log(
         "T-1041",
+        50.3,
         "handover",
         "Start 27 s, median of 3 runs. Handed over; the old drive is with the customer",
         after_s=27,

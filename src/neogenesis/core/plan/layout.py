@@ -22,7 +22,10 @@ NewId = Callable[[], str]
 
 @dataclass(slots=True)
 class Slot:
-    """A partition on its way to a place. `source` is None for a new volume; `moved_to_end` follows a free gap."""
+    """A partition on its way to a place. `source` is None for a new volume; `moved_to_end` follows a free gap.
+
+    `pinned` is a size that a person asked for: it is not touched again.
+    """
 
     number: int
     source: PartitionFacts | None
@@ -30,6 +33,7 @@ class Slot:
     least_bytes: int
     weight: int = 0
     moved_to_end: bool = False
+    pinned: bool = False
 
     @property
     def gap_units(self) -> int:
@@ -162,6 +166,7 @@ def _slots(
             least = min(wanted, partition.volume.smallest_bytes)
         slot = Slot(partition.number, partition, wanted, least)
         if partition.number in policy.sizes:
+            slot.pinned = True
             slot.wanted_bytes = slot.least_bytes = _asked_size(partition, policy.sizes[partition.number])
         behind = policy.recovery == "end" and partition.role == "recovery" and index > grows_at
         if behind and not partition.logical:
@@ -201,14 +206,9 @@ def _choose_weights(slots: list[Slot], weights: dict[int, int], room: int) -> No
     for slot in slots:
         asked = slot.source is None or slot.least_bytes == slot.wanted_bytes
         if fixed <= room:
-            slot.weight = weights.get(slot.number, 0) if not _is_pinned(slot) else 0
+            slot.weight = weights.get(slot.number, 0) if not slot.pinned else 0
         elif not asked:
             slot.weight = max(1, (slot.wanted_bytes - slot.least_bytes) // MIB)
-
-
-def _is_pinned(slot: Slot) -> bool:
-    """A size that a person asked for is not touched again."""
-    return slot.source is not None and slot.wanted_bytes != slot.source.size_bytes
 
 
 def _free_number(survey: Survey, used: set[int]) -> int:
