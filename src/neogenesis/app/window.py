@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
-from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QSystemTrayIcon, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QScrollArea, QStackedWidget, QSystemTrayIcon, QVBoxLayout, QWidget
 
 from neogenesis.app.bench import Bench, Dock
 from neogenesis.app.command.actions import Action, Actions
@@ -66,19 +66,23 @@ class MainWindow(QMainWindow):
     def _build(self) -> None:
         """All widgets, from nothing; also after the text scale changed."""
         self.rail = RailView(self.bench.name)
-        self.rail.setFixedWidth(look().px(198))
+        self.rail.setFixedWidth(min(look().px(198), 250))
         self.shelf = ShelfView()
         self.logbook = LogbookView()
         self.logbook.setFixedWidth(look().px(302))
         self.jobs_view = JobsView()
         self.centre = QStackedWidget()
         self.centre.addWidget(self.jobs_view)
+        scroll = QScrollArea()  # with large text in a small window, a stop may be taller than its place
+        scroll.setWidget(self.centre)
+        scroll.setWidgetResizable(True)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._trouble = QVBoxLayout()
         middle = QVBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
         middle.addLayout(self._trouble)
-        middle.addWidget(self.centre, 1)
+        middle.addWidget(scroll, 1)
         across = QHBoxLayout()
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(0)
@@ -396,7 +400,7 @@ class MainWindow(QMainWindow):
         self._rebuild()
 
     def switch_logbook(self) -> None:
-        self._keep(logbook=not self.logbook.isVisible())
+        self._keep(logbook=self.logbook.isHidden())
         self._fold_logbook()
 
     def scale(self, step: int) -> None:

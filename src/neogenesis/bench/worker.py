@@ -32,6 +32,8 @@ from neogenesis.core.transfer.identify import check_tail
 from neogenesis.core.transfer.journal import belongs_to
 from neogenesis.core.transfer.run import Verify
 
+#: Workers that this process started: remembered until they end, since whoever asked for them may be gone by then.
+_children: list[subprocess.Popen[bytes]] = []
 _OUTCOMES = {3: "refused", 5: "mismatch", 6: "stopped"}
 
 
@@ -86,10 +88,13 @@ def start_worker(plan: Path, tail: str, resume: bool, verify: Verify = "full") -
     arguments = [sys.executable, "-m", "neogenesis", "transfer", str(plan), "--confirm", tail, "--verify", verify]
     if resume:
         arguments.append("--resume")
+    _children[:] = [child for child in _children if child.poll() is None]
     with plan.with_name(f"{plan.stem}.errors").open("wb") as errors:
-        return subprocess.Popen(
+        child = subprocess.Popen(
             arguments, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=errors, start_new_session=True
         )
+    _children.append(child)
+    return child
 
 
 def last_words(plan: Path) -> str:

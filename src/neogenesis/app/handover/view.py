@@ -11,7 +11,8 @@ from PyQt6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QSpinBox, QStac
 from neogenesis.app.handover.report_print import write_report
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
-from neogenesis.app.parts.controls import button, clear, label, mono, row, stack
+from neogenesis.app.parts.controls import button, clear, label, mono, stack
+from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import tr
@@ -53,19 +54,12 @@ class HandoverView(StopView):
             field.setPlaceholderText("s")
             field.setAccessibleName(tr("Start of the machine {0}, in seconds").format(name))
             field.returnPressed.connect(self._measure)
-        measure = row(
-            label(tr("Start of the machine: before"), "muted"),
-            self.before,
-            label(tr("after"), "muted"),
-            self.after,
-            label(tr("median of"), "muted"),
-            self.runs,
-            label(tr("runs"), "muted"),
-            gap=8,
-        )
         self.record = button(tr("Record"), self._measure, "", tr("Write the times into the logbook"))
+        measure = FlowRow(look().px(8))
+        measure.group(label(tr("Start of the machine: before"), "muted"), self.before)
+        measure.group(label(tr("after"), "muted"), self.after)
+        measure.group(label(tr("median of"), "muted"), self.runs, label(tr("runs"), "muted"))
         measure.addWidget(self.record)
-        measure.addStretch(1)
         self._said = label("", "small", wrap=True, copyable=True)
         self.open = button(tr("Open folder"), self._open_folder, "", tr("The job's dossier, in open formats"))
         self.print = button(tr("Write report"), self.write_report, "", tr("PDF for the customer  Ctrl+R"))
@@ -73,10 +67,10 @@ class HandoverView(StopView):
         self.body.addWidget(self._pages, 1)
         self.body.addWidget(self.bars)
         self.body.addLayout(measure)
-        foot = row(gap=10)
-        foot.addWidget(self._said, 1)
+        foot = FlowRow(look().px(10), at_right=True)
         for widget in (self.open, self.print, self.close_job):
             foot.addWidget(widget)
+        self.body.addWidget(self._said)
         self.body.addLayout(foot)
         self._shown: Report | None = None
         self._model.changed.connect(self.refresh)

@@ -28,7 +28,7 @@ class RateTrace(QWidget):
         self.setAccessibleName(tr("Rate over time"))
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(240), look().px(70))
+        return QSize(200, look().px(60))
 
     def show_points(self, points: Sequence[tuple[float, float]]) -> None:
         self._points = points
@@ -74,7 +74,7 @@ class SoundingsTrace(QWidget):
         self.setAccessibleName(tr("How long each read took, by place"))
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(240), look().px(110))
+        return QSize(200, look().px(80))
 
     def show_points(
         self, size_bytes: int, points: Sequence[tuple[int, float]], lost: Sequence[tuple[int, int]], place: int

@@ -55,7 +55,7 @@ class PlanCanvas(QWidget):
         self._drag: tuple[int, float, int, float] | None = None
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(520), look().px(260))
+        return QSize(look().px(420), look().px(200))
 
     def show_plan(
         self,

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QStackedW
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.choose import DriveChoice
 from neogenesis.app.parts.controls import Choice, Elided, button, label, row, stack
+from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.heading import Heading
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
@@ -58,7 +59,9 @@ class PlanView(StopView):
         words.addWidget(self._summary, 2)
         words.addWidget(self._reason, 3)
         self.body.addLayout(words)
-        foot = row(self.other, self.again, None, self.undo, self.redo, self.write, gap=8)
+        foot = FlowRow(look().px(8), at_right=True)
+        for widget in (self.other, self.again, self.undo, self.redo, self.write):
+            foot.addWidget(widget)
         self.body.addLayout(foot)
         self._choosing = False
         desk.bench.drives_changed.connect(self._drives_changed)
@@ -96,7 +99,7 @@ class PlanView(StopView):
         line.addWidget(self.size)
         return stack(line)
 
-    def _growth_row(self) -> QVBoxLayout:
+    def _growth_row(self) -> FlowRow:
         self.growth = Choice()
         self.growth.setAccessibleName(tr("Who takes the new space"))
         self.growth.activated.connect(self._growth_chosen)
@@ -116,15 +119,11 @@ class PlanView(StopView):
         self.volume.setAccessibleName(tr("New data volume"))
         self.volume.setToolTip(tr("Add an empty data volume of this size; empty for none"))
         self.volume.returnPressed.connect(self._volume_typed)
-        line = row(label(tr("New space"), "muted"), self.growth, gap=8)
-        line.addSpacing(look().px(10))
-        for widget in (label(tr("Spare"), "muted"), self.spare):
-            line.addWidget(widget)
-        line.addSpacing(look().px(10))
-        for widget in (label(tr("New data volume"), "muted"), self.volume):
-            line.addWidget(widget)
-        line.addStretch(1)
-        return stack(line)
+        line = FlowRow(look().px(8))
+        line.group(label(tr("New space"), "muted"), self.growth)
+        line.group(label(tr("Spare"), "muted"), self.spare)
+        line.group(label(tr("New data volume"), "muted"), self.volume)
+        return line
 
     # Orders
 

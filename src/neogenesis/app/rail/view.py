@@ -6,7 +6,7 @@ from typing import Literal
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QSizePolicy, QVBoxLayout, QWidget
 
 from neogenesis.app.parts.controls import button, label
 from neogenesis.app.theme.icons import paint_icon
@@ -26,6 +26,7 @@ class Station(QAbstractButton):
         self.standing: Standing = "ahead"
         self.shown = False
         self.worst, self.count = "", 0
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setToolTip(f"{stop.what}  Alt+{number}")

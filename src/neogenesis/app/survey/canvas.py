@@ -30,7 +30,7 @@ class ColumnCanvas(QWidget):
         self.setAccessibleName(tr("The partitions of the drive"))
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(300), look().px(240))
+        return QSize(look().px(260), look().px(200))
 
     def show_strata(self, strata: list[Stratum], details: dict[int, str]) -> None:
         self.strata, self.details = strata, details

@@ -26,7 +26,7 @@ class FillCanvas(QWidget):
         self.checked: float | None = None
 
     def sizeHint(self) -> QSize:
-        return QSize(look().px(190), look().px(360))
+        return QSize(min(look().px(190), 220), look().px(240))
 
     def show_fill(
         self, old: list[Stratum], new: list[Stratum], tags: tuple[int | None, int | None], checked: float | None

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QScrollArea, QS
 
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, Elided, button, clear, label, notice, row, stack
+from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import filled, strata_of_layout, strata_of_survey
 from neogenesis.app.parts.trace import RateTrace, SoundingsTrace
@@ -81,7 +82,7 @@ class TransferView(StopView):
         self._estimate = label("", "muted")
         self.tail = QLineEdit()
         self.tail.setMaxLength(8)
-        self.tail.setFixedWidth(look().px(110))
+        self.tail.setFixedWidth(look().px(88))
         self.tail.setFont(look().font(mono=True))
         self.tail.setAccessibleName(tr("Last four characters of the new drive's serial"))
         self.tail.textChanged.connect(lambda _: self._show_start())
@@ -93,10 +94,16 @@ class TransferView(StopView):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(look().px(12))
         layout.addWidget(scroll, 1)
-        layout.addLayout(row(label(tr("After the copy"), "muted"), self.verify, self._estimate, None, gap=12))
+        checking = FlowRow(look().px(12))
+        checking.group(label(tr("After the copy"), "muted"), self.verify)
+        checking.addWidget(self._estimate)
+        layout.addLayout(checking)
         self._closed_why = label("", "stop", wrap=True)
         layout.addWidget(self._closed_why)
-        layout.addLayout(row(self._ask, self.tail, None, self.start, gap=12))
+        writing = FlowRow(look().px(12))
+        writing.group(self._ask, self.tail)
+        writing.addWidget(self.start)
+        layout.addLayout(writing)
         return page
 
     def _running_page(self) -> QWidget:
@@ -110,10 +117,10 @@ class TransferView(StopView):
         baseline = Qt.AlignmentFlag.AlignBottom
         for widget in (self._done, self._of):
             figures.addWidget(widget, 0, baseline)
-        figures.addSpacing(look().px(26))
+        figures.addSpacing(look().px(16))
         for widget in (self._rate, self._rate_unit):
             figures.addWidget(widget, 0, baseline)
-        figures.addSpacing(look().px(26))
+        figures.addSpacing(look().px(16))
         figures.addLayout(stack(None, self._ends_title, self._ends, self._left, gap=1))
         figures.addStretch(1)
         self.soundings, self.rates = SoundingsTrace(), RateTrace()
@@ -155,14 +162,16 @@ class TransferView(StopView):
         self._end_facts.setSpacing(look().px(8))
         self.resume_tail = QLineEdit()
         self.resume_tail.setMaxLength(8)
-        self.resume_tail.setFixedWidth(look().px(110))
+        self.resume_tail.setFixedWidth(look().px(88))
         self.resume_tail.setFont(look().font(mono=True))
         self.resume_tail.setAccessibleName(tr("Last four characters of the new drive's serial"))
         self.resume_tail.textChanged.connect(lambda _: self._show_start())
         self._resume_ask = label("")
         self.resume = button("", self._resume, "write")
         self._resume_row = QWidget()
-        line = row(self._resume_ask, self.resume_tail, None, self.resume, gap=12)
+        line = FlowRow(look().px(12))
+        line.group(self._resume_ask, self.resume_tail)
+        line.addWidget(self.resume)
         self._resume_row.setLayout(line)
         self.end_fill = FillCanvas()
         words = stack(self._end_title, self._end_more, gap=8)

@@ -58,6 +58,11 @@ class Super:
         return -(-(self.blocks - self.first_block) // self.group_blocks)
 
     @property
+    def super_block(self) -> int:
+        """Where the first superblock stands; with clusters and 1 KiB blocks that is not the first data block."""
+        return max(self.first_block, _SUPER_AT // self.block_bytes)
+
+    @property
     def table_blocks(self) -> int:
         """Blocks of one group's inode table."""
         return -(-self.group_inodes * self.inode_bytes // self.block_bytes)
@@ -141,7 +146,7 @@ def _descriptors(store: ReadableStore, sb: Super) -> np.ndarray[tuple[int, int],
     linear = count
     if sb.incompat & _INCOMPAT_META_BG:
         linear = min(count, sb.first_meta_bg)
-    pieces = [store.read((sb.first_block + 1) * sb.block_bytes, linear * sb.block_bytes)] if linear else []
+    pieces = [store.read((sb.super_block + 1) * sb.block_bytes, linear * sb.block_bytes)] if linear else []
     for index in range(linear, count):
         group = index * per_block
         place = sb.first_block + group * sb.group_blocks + (1 if sb.has_backup(group) else 0)
@@ -158,8 +163,19 @@ def _field(descriptors: np.ndarray[tuple[int, int], np.dtype[np.uint8]], low: in
     return value
 
 
-def _allocation(store: ReadableStore, sb: Super) -> Extents:
-    """Allocated ranges in blocks, from the bitmaps and from where the metadata must be."""
+def _free_blocks(descriptors: np.ndarray[tuple[int, int], np.dtype[np.uint8]], sb: Super) -> Array:
+    """What each group's descriptor counts as free, in blocks."""
+    count = np.ascontiguousarray(descriptors[:, 0x0C:0x0E]).view("<u2").astype(np.int64).ravel()
+    if descriptors.shape[1] >= 64:
+        count |= np.ascontiguousarray(descriptors[:, 0x2C:0x2E]).view("<u2").astype(np.int64).ravel() << 16
+    return count * sb.cluster_blocks
+
+
+def _allocation(store: ReadableStore, sb: Super) -> tuple[Extents, int]:
+    """Allocated ranges in blocks, from the bitmaps and from where the metadata must be; and the blocks in use.
+
+    In use is what the bitmaps count; for a group whose bitmap was never written, what its descriptor counts.
+    """
     descriptors = _descriptors(store, sb)
     bitmaps, inode_bitmaps, tables = (_field(descriptors, lo, lo + 32) for lo in (0, 4, 8))
     flags = np.ascontiguousarray(descriptors[:, 0x12:0x14]).view("<u2").ravel()
@@ -174,9 +190,12 @@ def _allocation(store: ReadableStore, sb: Super) -> Extents:
     gdt = -(-sb.groups * sb.descriptor_bytes // sb.block_bytes) + sb.reserved_gdt
     if sb.incompat & _INCOMPAT_META_BG:
         gdt = min(gdt, sb.first_meta_bg) + 1
-    heads = [sb.first_block + g * sb.group_blocks for g in range(sb.groups) if sb.has_backup(g)]
+    heads = [max(sb.super_block, sb.first_block + g * sb.group_blocks) for g in range(sb.groups) if sb.has_backup(g)]
     found.append(np.array([(h, min(h + 1 + gdt, limit)) for h in heads], dtype=np.int64).reshape(-1, 2))
     group_bits = sb.group_blocks // sb.cluster_blocks
+    starts = sb.first_block + np.arange(sb.groups, dtype=np.int64) * sb.group_blocks
+    lengths = np.minimum(starts + sb.group_blocks, limit) - starts
+    in_use = int((lengths - _free_blocks(descriptors, sb))[uninit].sum())
     group = 0
     while group < sb.groups:  # bitmaps that stand side by side are read at once
         stop = group + 1
@@ -188,9 +207,12 @@ def _allocation(store: ReadableStore, sb: Super) -> Extents:
             bits = np.unpackbits(rows, axis=1, bitorder="little")[:, :group_bits].copy()
             bits[uninit[group:stop]] = 0
             runs = runs_of_bits(bits.ravel()) + group * group_bits
-            found.append(np.minimum(runs * sb.cluster_blocks + sb.first_block, limit))
+            ranges = np.minimum(runs * sb.cluster_blocks + sb.first_block, limit)
+            in_use += int((ranges[:, 1] - ranges[:, 0]).sum())
+            found.append(ranges)
         group = stop
-    return Extents.merged(np.concatenate([f for f in found if len(f)])).clipped(sb.first_block, limit)
+    every = Extents.merged(np.concatenate([f for f in found if len(f)])).clipped(sb.first_block, limit)
+    return every, min(max(in_use, 0), limit)
 
 
 def _smallest_blocks(sb: Super, used_blocks: int) -> int:
@@ -210,7 +232,7 @@ def _smallest_blocks(sb: Super, used_blocks: int) -> int:
 def read_volume(store: ReadableStore) -> Volume:
     """Everything about the volume but the system on it; raises Damaged or ReadFailed."""
     sb = read_super(store)
-    used = _allocation(store, sb)
+    used, in_use = _allocation(store, sb)
     copied = Extents(used.array * sb.block_bytes).union(Extents.of([(0, 2048)]))
     size = sb.blocks * sb.block_bytes
     return Volume(
@@ -219,7 +241,7 @@ def read_volume(store: ReadableStore) -> Volume:
         label=sb.label,
         uuid=sb.uuid,
         block_bytes=sb.block_bytes,
-        used_bytes=used.total * sb.block_bytes,
+        used_bytes=in_use * sb.block_bytes,
         smallest_bytes=min(size, round_up(_smallest_blocks(sb, used.total) * sb.block_bytes, MIB)),
         dirty=not sb.state & 1 or bool(sb.state & 2) or bool(sb.incompat & _INCOMPAT_RECOVER),
         allocation=copied,

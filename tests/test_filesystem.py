@@ -1,0 +1,173 @@
+"""Volumes made by the distribution's utilities, and what those utilities say of them, against what we read."""
+
+from __future__ import annotations
+
+import random
+import re
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from neogenesis.core.filesystem import read_volume
+from neogenesis.core.store import MemoryStore, SealedFileStore
+from tests.drives import MIB, Part, linux_files, make_volume, nt_files, run
+
+BODIES = {f"d{n}/f{n}.bin": random.Random(n).randbytes(n * 9000 + 5) for n in range(20)}
+
+
+def volume(path: Path, kind: str, mib: int, files: dict[str, bytes] | None = None, *options: str):
+    make_volume(path, Part(mib, "", kind, "Hafen", files or {}, options=options), mib * MIB)
+    store = SealedFileStore(path)
+    try:
+        return read_volume(store)
+    finally:
+        store.close()
+
+
+@pytest.mark.parametrize("options", [(), ("-c", "65536"), ("-s", "512", "-c", "1024")])
+def test_ntfs_used_bytes_are_those_of_its_utility(options: tuple[str, ...], tmp_path: Path) -> None:
+    found = volume(tmp_path / "v", "ntfs", 120, nt_files(), *options)
+    said = run("ntfsresize", "--info", "--force", "--no-progress-bar", tmp_path / "v")
+    free = re.search(r"Space in use\s*:\s*\d+ MB", said)
+    info = run("ntfsinfo", "-m", "-f", tmp_path / "v")
+    cluster = int(re.search(r"Cluster Size: (\d+)", info).group(1))
+    clusters = int(re.search(r"Volume Size in Clusters: (\d+)", info).group(1))
+    free_clusters = int(re.search(r"Free Clusters: (\d+)", info).group(1))
+    assert free and found.block_bytes == cluster
+    assert found.used_bytes == (clusters - free_clusters) * cluster
+    assert found.label == "Hafen" and found.system_family == "nt" and not found.dirty
+    smallest = int(re.search(r"resize at (\d+) bytes", said).group(1)) if "resize at" in said else 0
+    assert found.smallest_bytes >= smallest
+
+
+@pytest.mark.parametrize(
+    ("kind", "options"),
+    [
+        ("ext4", ()),
+        ("ext3", ("-b", "1024")),
+        ("ext2", ()),
+        ("ext4", ("-O", "^metadata_csum,^64bit,^flex_bg")),
+        ("ext4", ("-O", "bigalloc", "-C", "16384")),
+        ("ext4", ("-O", "meta_bg,^resize_inode")),
+    ],
+)
+def test_ext_used_bytes_are_those_of_its_utility(kind: str, options: tuple[str, ...], tmp_path: Path) -> None:
+    found = volume(tmp_path / "v", kind, 300, linux_files(), *options)
+    said = run("dumpe2fs", "-h", tmp_path / "v")
+    block, blocks, free = (
+        int(re.search(rf"{name}:\s+(\d+)", said).group(1)) for name in ("Block size", "Block count", "Free blocks")
+    )
+    assert found.kind == kind and found.block_bytes == block and found.size_bytes == block * blocks
+    first = int(re.search(r"First block:\s+(\d+)", said).group(1))
+    assert found.used_bytes == (blocks - free - first) * block
+    assert found.label == "Hafen"
+    if "bigalloc" not in options:  # nobody here can put files into one of those, nor read them
+        assert found.system_family == "linux" and found.system_name == "Fathom Linux 7"
+    assert re.search(rf"UUID:\s+{found.uuid}", said)
+
+
+@pytest.mark.parametrize(("kind", "mib"), [("fat12", 4), ("fat16", 40), ("fat32", 60)])
+def test_fat_used_bytes_are_those_of_its_checker(kind: str, mib: int, tmp_path: Path) -> None:
+    found = volume(tmp_path / "v", kind, mib, {k: v for k, v in BODIES.items() if mib > 4 or len(v) < 40_000})
+    said = run("fsck.fat", "-n", "-v", tmp_path / "v")
+    cluster = int(re.search(r"(\d+) bytes per cluster", said).group(1))
+    used, total = re.search(r"(\d+)/(\d+) clusters", said).groups()
+    assert found.kind == "vfat" and found.block_bytes == cluster and found.label == "HAFEN"
+    assert found.used_bytes == int(used) * cluster and int(total) * cluster <= found.size_bytes
+
+
+def test_exfat_used_bytes_are_those_of_its_utility(tmp_path: Path) -> None:
+    found = volume(tmp_path / "v", "exfat", 80)
+    said = run("dump.exfat", tmp_path / "v")
+    shift = (
+        int(re.search(r"Cluster Size[^:]*:\s+(\d+)", said).group(1))
+        if re.search(r"Cluster Size[^:]*:\s+(\d+)", said)
+        else 0
+    )
+    assert found.kind == "exfat" and found.label == "Hafen" and 0 < found.used_bytes < 4 * MIB
+    assert shift in (0, found.block_bytes) or found.block_bytes % shift == 0
+
+
+@pytest.mark.parametrize(
+    ("kind", "expected", "mib"),
+    [("btrfs", "btrfs", 120), ("xfs", "xfs", 320), ("swap", "swap", 20), ("luks", "luks", 40)],
+)
+def test_recognised_by_signature_alone(kind: str, expected: str, mib: int, tmp_path: Path) -> None:
+    found = volume(tmp_path / "v", kind, mib)
+    assert found.kind == expected and found.encrypted == (kind == "luks")
+    assert found.smallest_bytes == mib * MIB and found.allocation is None
+
+
+def test_allocation_covers_every_byte_that_matters(tmp_path: Path) -> None:
+    """A volume rebuilt from its allocated ranges alone passes its checker and holds the same files."""
+    for kind, mib in (("ext4", 200), ("ntfs", 90), ("fat32", 60)):
+        path, copy = tmp_path / kind, tmp_path / f"{kind}.copy"
+        found = volume(path, kind, mib, BODIES)
+        raw = path.read_bytes()
+        with copy.open("wb") as file:
+            file.truncate(len(raw))
+            for start, end in found.allocation:
+                file.seek(start)
+                file.write(raw[start:end])
+        assert found.allocation.total < len(raw) // 2
+        checker = {"ext4": ("e2fsck", "-f", "-n"), "ntfs": ("ntfsfix", "-n"), "fat32": ("fsck.fat", "-n")}[kind]
+        run(*checker, copy)
+
+
+@pytest.mark.parametrize("kind", ["ext4", "ntfs", "fat16", "exfat"])
+def test_unclean_is_seen(kind: str, tmp_path: Path) -> None:
+    path = tmp_path / "v"
+    assert not volume(path, kind, 60).dirty
+    data = bytearray(path.read_bytes())
+    if kind == "ext4":
+        run("debugfs", "-w", "-R", "set_super_value state 0", path)
+    elif kind == "ntfs":
+        at = next(i for i in range(0, len(data), 1024) if data[i : i + 4] == b"FILE" and data[i + 44] == 3)
+        flags = data.index(bytes.fromhex("70000000"), at) + 24 + 10
+        data[flags] |= 1
+        path.write_bytes(data)
+    elif kind == "fat16":
+        fat_at = int.from_bytes(data[14:16], "little") * 512
+        data[fat_at + 3] &= 0x7F
+        path.write_bytes(data)
+    else:
+        data[106] |= 2
+        path.write_bytes(data)
+    store = SealedFileStore(path)
+    assert read_volume(store).dirty
+    store.close()
+
+
+def test_hibernation_is_seen(tmp_path: Path) -> None:
+    assert volume(tmp_path / "v", "ntfs", 60, {"hiberfil.sys": b"HIBR" + bytes(5000)}).hibernated
+    assert not volume(tmp_path / "w", "ntfs", 60, {"hiberfil.sys": bytes(5000)}).hibernated
+
+
+@pytest.fixture(scope="module")
+def small_volumes(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
+    folder = tmp_path_factory.mktemp("volumes")
+    made = {}
+    for kind, mib in (("ext4", 4), ("ntfs", 4), ("fat12", 2), ("fat16", 12), ("exfat", 4)):
+        make_volume(folder / kind, Part(mib, "", kind, "x"), mib * MIB)
+        made[kind] = (folder / kind).read_bytes()
+    return made
+
+
+@given(st.data())
+@settings(max_examples=60, deadline=None)
+def test_damage_never_fails(small_volumes: dict[str, bytes], data: st.DataObject) -> None:
+    """Any overwritten stretch or truncation ends as a volume with a fault, or still as a volume."""
+    raw = bytearray(small_volumes[data.draw(st.sampled_from(sorted(small_volumes)))])
+    at = data.draw(st.one_of(st.integers(0, 4096), st.integers(0, len(raw) - 1)))
+    noise = data.draw(st.binary(min_size=1, max_size=64))
+    raw[at : at + len(noise)] = noise
+    if data.draw(st.booleans()):
+        raw = raw[: data.draw(st.integers(512, len(raw)))]
+    store = MemoryStore(len(raw))
+    store.data[:] = raw
+    found = read_volume(store)
+    assert found.size_bytes >= 0
+    if found.allocation is not None:
+        assert found.allocation.end <= len(raw) and found.used_bytes <= len(raw)
