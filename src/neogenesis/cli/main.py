@@ -8,9 +8,9 @@ from enum import Enum
 from pathlib import Path
 from typing import Annotated, Literal, cast
 
-import click
 import msgspec
 import typer
+from typer.exceptions import TyperException
 
 from neogenesis import __version__
 from neogenesis.bench import planning, worker
@@ -237,10 +237,10 @@ def main() -> None:
             traceback.print_exc()
         _say(error.sentence())
         sys.exit(error.exit_status)
-    except click.exceptions.Abort:
+    except typer.Abort:
         _say("Stopped from the keyboard; nothing was written.")
         sys.exit(6)
-    except click.ClickException as error:
+    except TyperException as error:
         _say(f"{error.format_message()} See “neogenesis --help”.")
         sys.exit(2)
     except KeyboardInterrupt:

@@ -49,6 +49,8 @@ class SealedFileStore(ReadableStore):
             raise _cannot_open(path, error) from error
         try:
             self.mode = os.fstat(self._descriptor).st_mode
+            if stat.S_ISDIR(self.mode):
+                raise _cannot_open(path, IsADirectoryError())
             if not (stat.S_ISREG(self.mode) or stat.S_ISBLK(self.mode)):
                 raise BadArgument(f"“{path}” is neither a drive nor an image of one.", "Name a block device or a file.")
             self.size_bytes, own_sector_size, self.is_block_device = _measure(self._descriptor)

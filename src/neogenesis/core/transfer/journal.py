@@ -146,7 +146,7 @@ def read_state(raw: bytes, name: str) -> tuple[JournalState, int]:
         end = raw.find(b"\n", at)
         line = raw[at : end if end >= 0 else len(raw)]
         try:
-            if end < 0 or int(line[:8], 16) != zlib.crc32(line[9:]):
+            if end < 0 or line[8:9] != b" " or int(line[:8], 16) != zlib.crc32(line[9:]):
                 raise ValueError("checksum")
             state.apply(msgspec.json.decode(line[9:], type=list), pending)
         except (ValueError, KeyError, TypeError, IndexError, msgspec.MsgspecError) as error:
