@@ -142,8 +142,13 @@ def _fill_fat(path: Path, name: str, data: bytes) -> None:
 
 
 def place(image: Path, volume: Path, start: int) -> None:
-    """Put a volume into an image at `start`, holes kept."""
-    run("dd", f"if={volume}", f"of={image}", f"seek={start}", "oflag=seek_bytes", "bs=1M", "conv=notrunc,sparse")
+    """Put a volume into an image or device at `start`; holes of the volume are left alone."""
+    source = SealedFileStore(volume)
+    with image.open("r+b") as file:
+        for begin, end in source.extents_with_data().chunks(MIB):
+            file.seek(start + begin)
+            file.write(source.read(begin, end - begin))
+    source.close()
 
 
 def make_drive(image: Path, size_mib: int, parts: Sequence[Part], table: str = "gpt") -> Path:

@@ -16,7 +16,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from tests.drives import MIB, NT_DATA, STARTUP, Part, blank, make_drive, run, simulated, standard_parts
+from tests.drives import MIB, NT_DATA, STARTUP, Part, blank, make_drive, place, run, simulated, standard_parts
 
 ROUNDS = 5
 ROOT = Path(__file__).resolve().parents[2]
@@ -157,7 +157,7 @@ def large_drives() -> list[Figure]:
         with volume.open("wb") as file:
             file.truncate(499_832_061_952)
         run("mkntfs", "-Q", "-F", "-q", volume)
-        run("dd", f"if={volume}", f"of={image}", "seek=273678336", "oflag=seek_bytes", "bs=4M", "conv=notrunc,sparse")
+        place(image, volume, 273_678_336)
         volume.unlink()
         seconds, _memory = zip(*(timed([*PROGRAM, "survey", image, "--json"]) for _ in range(ROUNDS)), strict=True)
         figures.append(

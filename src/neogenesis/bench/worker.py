@@ -189,6 +189,7 @@ def _final(outcome: Outcome) -> Event:
         text = f"Copied, but {lost} bytes of the old drive could not be read."
     return Event(
         event="outcome",
+        time_s=round(outcome.seconds, 3),
         outcome=outcome.kind,
         text=text,
         copied_bytes=outcome.copied_bytes,
@@ -201,6 +202,8 @@ def _teller(log: IO[bytes], also: Callable[[Event], None]) -> Callable[[Event], 
     """Events are a courtesy: a full disk must not stop a transfer that could go on."""
 
     def tell(event: Event) -> None:
+        if not event.wall:
+            event = msgspec.structs.replace(event, wall=BenchClock().wall())
         with suppress(OSError):
             log.write(msgspec.json.encode(event) + b"\n")
         also(event)
