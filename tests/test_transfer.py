@@ -357,3 +357,13 @@ def test_full_tmpfs_stops_and_resumes(standard: Path, tmp_path: Path, neogenesis
         neogenesis("verify", plan, new)
     finally:
         run("umount", point)
+
+
+def test_relative_names_mean_the_folder_of_the_command(standard: Path, tmp_path: Path, monkeypatch, neogenesis) -> None:
+    blank(tmp_path / "new.img", 1400)
+    monkeypatch.chdir(tmp_path)
+    neogenesis("plan", "old.img", "new.img", "-o", "p.json")
+    neogenesis("transfer", "p.json", "--confirm", "new", "--events", "e.jsonl")
+    for name in ("p.journal", "p.manifest.json", "p.regions.json", "p.events.jsonl", "e.jsonl"):
+        assert (tmp_path / name).stat().st_size > 0
+    neogenesis("verify", "p.json", "new.img")

@@ -53,6 +53,7 @@ class Photographer:
     """Takes pictures of one window into one folder."""
 
     def __init__(self, folder: Path) -> None:
+        folder = folder.absolute()
         folder.mkdir(parents=True, exist_ok=True)
         self._folder = folder
 

@@ -101,6 +101,7 @@ def exposed(store: ReadableStore) -> Iterator[Path]:
         except BaseException as error:  # noqa: BLE001 - handed to the waiting thread below
             faults.append(error)
 
+    here = Path.cwd()
     thread = threading.Thread(target=serve, name="volume-server")
     thread.start()
     path = folder / _NAME
@@ -110,6 +111,7 @@ def exposed(store: ReadableStore) -> Iterator[Path]:
             if faults or not thread.is_alive() or time.monotonic() > deadline:
                 raise _unavailable(str(faults[0]) if faults else "it did not start")
             time.sleep(0.01)
+        os.chdir(here)  # the library leaves for the root folder when it begins to serve
         yield path
     finally:
         subprocess.run([unmount, "-u", "-z", str(folder)], capture_output=True, check=False)

@@ -132,6 +132,7 @@ def run_transfer(
 
     Exactly one outcome event is told, whatever happens. Raises NeogenesisError with its exit status.
     """
+    plan_path = plan_path.absolute()
     plan = load_plan(plan_path)
     target = plan.target.drive
     if target is not None:

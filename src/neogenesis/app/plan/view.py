@@ -56,8 +56,8 @@ class PlanView(StopView):
         self.again = button(tr("Plan again"), self._model.start_over, "", tr("Keep this plan's records and begin anew"))
         self.write = button(tr("Write plan"), self._model.write, "main", tr("Put the plan on file  Ctrl+S"))
         words = row(gap=14)
-        words.addWidget(self._summary, 2)
-        words.addWidget(self._reason, 3)
+        words.addWidget(self._summary, 5)
+        words.addWidget(self._reason, 6)
         self.body.addLayout(words)
         foot = FlowRow(look().px(8), at_right=True)
         for widget in (self.other, self.again, self.undo, self.redo, self.write):

@@ -195,12 +195,14 @@ class TransferView(StopView):
             typed = self.tail.text().strip()
             self.tail.clear()
             self._model.start(typed, self.verify.currentData())
+            self.pause.setFocus()
 
     def _resume(self) -> None:
         if self.resume.isEnabled():
             typed = self.resume_tail.text().strip()
             self.resume_tail.clear()
             self._model.start(typed, self.verify.currentData())
+            self.pause.setFocus()
 
     def _pause(self) -> None:
         if self._model.state == "paused":
