@@ -97,7 +97,7 @@ def test_exfat_used_bytes_are_those_of_its_utility(tmp_path: Path) -> None:
 def test_recognised_by_signature_alone(kind: str, expected: str, mib: int, tmp_path: Path) -> None:
     found = volume(tmp_path / "v", kind, mib)
     assert found.kind == expected and found.encrypted == (kind == "luks")
-    assert found.smallest_bytes == mib * MIB and found.allocation is None
+    assert found.smallest_bytes == mib * MIB and (found.allocation is None) == (kind != "swap")
 
 
 def test_allocation_covers_every_byte_that_matters(tmp_path: Path) -> None:

@@ -110,6 +110,7 @@ def describe(plan: Plan) -> str:
     for p in plan.layout.partitions:
         lines.append(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
     lines += [f"  {reason}" for reason in plan.reasons]
+    lines += [f"  afterwards: {step}" for step in plan.afterwards]
     return "\n".join(lines)
 
 

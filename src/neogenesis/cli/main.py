@@ -34,6 +34,7 @@ _state = {"debug": False}
 
 class Intent(Enum):
     replace = "replace"
+    beside = "beside"
     split = "split"
     exact = "exact"
 
@@ -137,6 +138,9 @@ def plan(
     machine_uefi: Annotated[bool, typer.Option("--machine-uefi")] = False,
     machine_legacy: Annotated[bool, typer.Option("--machine-legacy")] = False,
     identity: Identity = Identity.keep,
+    relocate_table: Annotated[
+        bool, typer.Option("--relocate-table", help="With exact: GPT backup at the new end.")
+    ] = False,
     output: Annotated[Path | None, typer.Option("-o", help="Where the plan is written.")] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the plan as JSON.")] = False,
 ) -> None:
@@ -154,6 +158,7 @@ def plan(
         recovery=recovery.value,
         machine="uefi" if machine_uefi else ("legacy" if machine_legacy else None),
         identity=identity.value,
+        relocate_table=relocate_table,
     )
     size = parse_size(target_size) if target_size else None
     made = planning.plan_for(planning.survey(source), target, size, policy)

@@ -6,6 +6,7 @@ import struct
 from collections.abc import Callable
 
 from neogenesis.core.errors import ReadFailed
+from neogenesis.core.extent import Extents
 from neogenesis.core.filesystem.model import Volume
 from neogenesis.core.store import ReadableStore
 
@@ -123,6 +124,7 @@ def _hfsplus(store: ReadableStore) -> Volume | None:
 
 
 def _swap(store: ReadableStore) -> Volume | None:
+    """Swap space holds nothing once a system is shut down: its header, with label and UUID, makes it anew."""
     mark = peek(store, _PAGE - 10, 10)
     sleeping = any(mark.startswith(s) for s in _SLEEPING)
     if mark not in (b"SWAPSPACE2", b"SWAP-SPACE") and not sleeping:
@@ -135,6 +137,7 @@ def _swap(store: ReadableStore) -> Volume | None:
         uuid=_uuid(raw[12:28]),
         block_bytes=_PAGE,
         hibernated=sleeping,
+        allocation=None if sleeping else Extents.of([(0, _PAGE)]),
     )
 
 

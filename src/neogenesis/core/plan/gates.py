@@ -33,7 +33,8 @@ def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequenc
     ]
     gates += _target_gates(survey, target)
     gates += _resize_gates(survey, operations)
-    gates.append(_fill_gate(layout, target))
+    if any(o.kind == "copy" and o.from_partition is not None for o in operations):
+        gates.append(_fill_gate(layout, target))
     return tuple(gates)
 
 

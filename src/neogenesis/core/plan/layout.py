@@ -225,20 +225,25 @@ def _free_number(survey: Survey, used: set[int]) -> int:
     return free[-1]
 
 
+def data_type(survey: Survey, gpt: bool) -> tuple[str, str]:
+    """Type id and filesystem of a new data volume: what the largest system on the old drive can read."""
+    systems = [p for p in survey.partitions if p.volume.system_family]
+    largest = max(systems, key=lambda p: p.size_bytes, default=None)
+    if largest is not None and largest.volume.system_family == "linux":
+        return (GPT_LINUX_DATA if gpt else f"0x{MBR_LINUX_DATA:02x}"), "ext4"
+    return (GPT_NT_DATA if gpt else f"0x{MBR_NT_DATA:02x}"), "ntfs"
+
+
 def _placed(slot: Slot, survey: Survey, start: int, size: int, new_id: NewId, fresh: bool) -> LayoutPartition:
     source = slot.source
     if source is None:
-        systems = [p for p in survey.partitions if p.volume.system_family]
-        largest = max(systems, key=lambda p: p.size_bytes, default=None)
-        nt = largest is None or largest.volume.system_family != "linux"
         gpt = survey.table.kind == "gpt"
-        mbr_type = MBR_NT_DATA if nt else MBR_LINUX_DATA
         return LayoutPartition(
             number=slot.number,
             start_bytes=start,
             size_bytes=size,
             role="data",
-            type_id=(GPT_NT_DATA if nt else GPT_LINUX_DATA) if gpt else f"0x{mbr_type:02x}",
+            type_id=data_type(survey, gpt)[0],
             unique_id=new_id() if gpt else "",
             name="Data" if gpt else "",
             from_partition=None,

@@ -92,6 +92,8 @@ class Target(Record, frozen=True, kw_only=True):
 
 
 class Plan(Record, frozen=True, kw_only=True):
+    """`afterwards` are the steps that a person must take at the machine once the transfer has ended."""
+
     SCHEMA: ClassVar[str] = "neogenesis.plan/1"
 
     schema: str = SCHEMA
@@ -106,3 +108,4 @@ class Plan(Record, frozen=True, kw_only=True):
     reasons: tuple[str, ...]
     findings: tuple[Finding, ...]
     estimate: Estimate
+    afterwards: tuple[str, ...] = ()

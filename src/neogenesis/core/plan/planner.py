@@ -7,6 +7,14 @@ from neogenesis.core.estimate import estimate
 from neogenesis.core.extent import Extents
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.gates import gates_of
+from neogenesis.core.plan.intents import (
+    beside_layout,
+    exact_layout,
+    exact_operations,
+    split_afterwards,
+    split_findings,
+    split_policy,
+)
 from neogenesis.core.plan.layout import NewId, make_layout
 from neogenesis.core.plan.model import Layout, LayoutPartition, Operation, Plan, Source, Target
 from neogenesis.core.plan.policy import Policy
@@ -20,16 +28,26 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
     Gates that are closed do not stop planning: they are in the plan, and a transfer refuses.
     """
     survey = source.survey
-    if policy.intent != "replace":
-        raise Refused("intent", f"The intent “{policy.intent}” cannot be planned yet.", "Use replace.")
-    _refuse_hopeless(survey, target)
-    layout, reasons = make_layout(survey, policy, target.size_bytes, target.sector_size, new_id)
-    operations = _operations(source, layout)
+    _refuse_other_sectors(survey, target)
+    if policy.intent == "split":
+        policy = split_policy(survey, policy)
+    if policy.intent == "exact":
+        layout, reasons = exact_layout(survey, target)
+        operations = exact_operations(survey, policy)
+    elif policy.intent == "beside":
+        layout, reasons = beside_layout(survey, policy, target, new_id)
+        operations = _operations(source, layout)
+    else:
+        _refuse_hopeless(survey)
+        layout, reasons = make_layout(survey, policy, target.size_bytes, target.sector_size, new_id)
+        operations = _operations(source, layout)
     carried_numbers = {p.from_partition for p in layout.partitions}
     left = tuple(p.number for p in survey.partitions if p.number not in carried_numbers)
     copied = sum(o.bytes for o in operations if o.kind == "copy")
     prepared = sum(1 for o in operations if o.kind == "prepare")
-    reasons += _more_reasons(survey, layout, policy)
+    if policy.intent in ("replace", "split"):
+        reasons += _more_reasons(survey, layout, policy)
+    findings = _findings(layout, survey, operations)
     return Plan(
         intent=policy.intent,
         source=Source(survey=survey),
@@ -40,24 +58,28 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         operations=tuple(operations),
         gates=gates_of(survey, target, layout, operations),
         reasons=tuple(reasons),
-        findings=_findings(layout, survey, operations),
+        findings=(*findings, *split_findings(survey)) if policy.intent == "split" else findings,
         estimate=estimate(survey.drive, target.drive, copied, prepared, copied),
+        afterwards=split_afterwards(survey) if policy.intent == "split" else (),
     )
 
 
-def _refuse_hopeless(survey: Survey, target: Target) -> None:
-    if not survey.partitions:
-        raise Refused(
-            "nothing-to-copy",
-            "The old drive has no partitions that could be read; there is no plan.",
-            "Check that it is the right drive; if it is, image it exactly.",
-        )
+def _refuse_other_sectors(survey: Survey, target: Target) -> None:
     if survey.drive.sector_size != target.sector_size:
         raise Refused(
             "sector-size",
             f"The old drive has sectors of {survey.drive.sector_size} bytes and the new one of {target.sector_size}; "
             "volumes and loaders made for one do not start on the other.",
             f"Take a drive, or a mode of this drive, with sectors of {survey.drive.sector_size} bytes.",
+        )
+
+
+def _refuse_hopeless(survey: Survey) -> None:
+    if not survey.partitions:
+        raise Refused(
+            "nothing-to-copy",
+            "The old drive has no partitions that could be read; there is no plan.",
+            "Check that it is the right drive; if it is, plan with --intent exact.",
         )
     damage = next(
         (
@@ -75,7 +97,8 @@ def _operations(source: Surveyed, layout: Layout) -> list[Operation]:
     prepare: list[Operation] = []
     copy: list[Operation] = []
     survey = source.survey
-    if survey.table.kind == "mbr" and any(survey.table.boot_code):
+    carried = any(p.from_partition is not None for p in layout.partitions)
+    if carried and survey.table.kind == "mbr" and any(survey.table.boot_code):
         first = min(p.start_bytes for p in survey.partitions)
         room = min(p.start_bytes for p in layout.partitions)
         length = min(first, room, MIB) - survey.drive.sector_size
@@ -121,6 +144,8 @@ def _operations(source: Surveyed, layout: Layout) -> list[Operation]:
         used = allocation is not None
         size = _copied_bytes(allocation, min(old.size_bytes, partition.size_bytes))
         how = "used blocks only" if used else "every byte"
+        if old.volume.kind == "swap" and used:
+            how = "made anew with its identity"
         copy.append(
             Operation(
                 kind="copy",

@@ -6,7 +6,7 @@ from typing import Literal
 
 from neogenesis.core.record import Record
 
-Intent = Literal["replace", "split", "exact"]
+Intent = Literal["replace", "beside", "split", "exact"]
 Growth = Literal["system", "share", "none"] | int
 
 
@@ -14,6 +14,7 @@ class Policy(Record, frozen=True, kw_only=True):
     """`sizes` fixes partitions at a number of bytes, as a person dragged or typed them.
 
     `grow` may be the number of a partition. `spare_percent` of the new drive stays unallocated at its end.
+    `relocate_table` belongs to exact: the backup of a GPT moves to the end of a larger drive.
     """
 
     intent: Intent = "replace"
@@ -25,3 +26,4 @@ class Policy(Record, frozen=True, kw_only=True):
     recovery: Literal["end", "stay", "leave"] = "end"
     machine: Literal["uefi", "legacy"] | None = None
     identity: Literal["keep", "fresh"] = "keep"
+    relocate_table: bool = False

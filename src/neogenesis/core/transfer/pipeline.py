@@ -52,7 +52,12 @@ class Listener(Protocol):
 
 
 def pieces_of(
-    store: ReadableStore, allocation: Extents | None, size: int, target: int, drive_place: int | None, partition: int
+    store: ReadableStore,
+    allocation: Extents | None,
+    size: int,
+    target: int,
+    drive_place: int | None,
+    partition: int | None,
 ) -> Iterator[Piece]:
     """A volume in pieces, in order. Holes of the store are not read but made zero on the target.
 

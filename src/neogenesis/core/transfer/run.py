@@ -23,19 +23,20 @@ from neogenesis.core.estimate import rate_of, remaining_seconds
 from neogenesis.core.extent import Extents
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan import Operation, Plan
+from neogenesis.core.plan.intents import relocates
 from neogenesis.core.plan.model import OperationKind
 from neogenesis.core.record import save, to_json
 from neogenesis.core.store import RangeView, ReadableStore, WritableStore
 from neogenesis.core.survey import Drive, Surveyed
 from neogenesis.core.survey.survey import TABLE_AREA_BYTES
-from neogenesis.core.table import Partition, TableWrite, build_gpt, build_mbr
+from neogenesis.core.table import Partition, TableWrite, build_gpt, build_mbr, gpt_usable
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.control import Clock, Control
 from neogenesis.core.transfer.events import Event, Outcome
 from neogenesis.core.transfer.identify import check_source, check_target, table_mark
 from neogenesis.core.transfer.journal import Journal
 from neogenesis.core.transfer.manifest import chunk_matches, mismatch, save_manifest
-from neogenesis.core.transfer.pipeline import CHUNK_BYTES, Piece, pieces_of, run_pipeline
+from neogenesis.core.transfer.pipeline import CHUNK_BYTES, Piece, pieces_of, read_or_narrow, run_pipeline
 from neogenesis.core.transfer.prepare import VolumeTools, prepared_volume
 from neogenesis.core.transfer.regions import region_map
 
@@ -279,7 +280,7 @@ class Transfer:
     ) -> Iterator[Piece]:
         if operation.partition is None:
             start, length = operation.start_bytes, operation.bytes
-            return iter([Piece(start, length, self.source, start, start)])
+            return pieces_of(RangeView(self.source, start, length), None, length, start, start, None)
         new = self.plan.layout.partition(operation.partition)
         if new is None:
             raise Refused("plan", "The plan copies a partition that it does not lay out.", "Plan again.")
@@ -354,8 +355,40 @@ class Transfer:
             raise mismatch(wrong, self.plan.layout)
         return self._progress.done
 
-    def _table_writes(self) -> tuple[TableWrite, ...]:
-        layout, survey = self.plan.layout, self.plan.source.survey
+    def _table_writes(self) -> tuple[tuple[TableWrite, ...], list[tuple[int, int]]]:
+        """The steps, and the ranges of the old drive that could not be read for them."""
+        survey = self.plan.source.survey
+        if self.plan.intent == "exact":
+            return self._exact_ends()
+        if self.plan.intent == "beside":
+            return self._new_table(0, b""), []
+        return self._new_table(survey.table.entry_count, survey.table.boot_code), []
+
+    def _exact_ends(self) -> tuple[tuple[TableWrite, ...], list[tuple[int, int]]]:
+        """The last MiB, then the first: its sectors 0 and 1, which make a table count, at the very end."""
+        survey = self.plan.source.survey
+        size, sector = survey.drive.size_bytes, survey.drive.sector_size
+        head = min(TABLE_AREA_BYTES, size)
+        tail = (max(head, size - TABLE_AREA_BYTES), size)
+        table: tuple[TableWrite, ...] = ()
+        cut = min(2 * sector, head)
+        if relocates(survey, self.plan.policy):
+            table = self._new_table(survey.table.entry_count, survey.table.boot_code)
+            cut = gpt_usable(size, sector, survey.table.entry_count)[0]
+            tail = (tail[0], min(size, table[0].pieces[0][0]))
+        ends = [("last MiB", *tail), ("first MiB", cut, head)]
+        if not table:
+            ends.append(("first sectors", 0, cut))
+        steps, lost = [], []
+        for name, start, end in ends:
+            buffer = memoryview(bytearray(max(0, end - start)))
+            if buffer:
+                lost += read_or_narrow(self.source, start, buffer, sector)
+                steps.append(TableWrite(name, ((start, bytes(buffer)),)))
+        return (*steps, *table), lost
+
+    def _new_table(self, entry_count: int, code: bytes) -> tuple[TableWrite, ...]:
+        layout = self.plan.layout
         partitions = [
             Partition(
                 p.number,
@@ -370,18 +403,16 @@ class Transfer:
             )
             for p in layout.partitions
         ]
-        code = survey.table.boot_code
         if layout.table == "gpt":
-            return build_gpt(
-                layout.size_bytes, layout.sector_size, layout.disk_id, partitions, survey.table.entry_count, code
-            )
+            return build_gpt(layout.size_bytes, layout.sector_size, layout.disk_id, partitions, entry_count, code)
         if layout.table == "mbr":
             return build_mbr(layout.size_bytes, layout.sector_size, layout.disk_id, partitions, code)
         return ()
 
     def _write_table(self, journal: Journal) -> None:
         pieces: list[tuple[int, bytes]] = []
-        for step in self._table_writes():
+        steps, lost = self._table_writes()
+        for step in steps:
             for offset, data in step.pieces:
                 self.target.write(offset, data)
                 pieces.append((offset, data))
@@ -390,7 +421,8 @@ class Transfer:
             self.target.forget_cached(offset, offset + len(data))
             if self.target.read(offset, len(data)) != data:
                 raise mismatch([Chunk(offset, offset + len(data), ZEROS)], self.plan.layout)
-        journal.add_chunks([Chunk(o, o + len(d), blake3(d).digest()) for o, d in pieces], [])
+        written = dict(pieces)
+        journal.add_chunks([Chunk(o, o + len(d), blake3(d).digest()) for o, d in written.items()], lost)
 
     def _finish(self, journal: Journal) -> Outcome:
         lost = Extents.of(journal.state.lost)
@@ -426,6 +458,8 @@ class Transfer:
         """Ranges of the old drive that were carried, from where their copies stand."""
         read = Extents.of([])
         covered = journal.state.chunks.covered
+        if self.plan.intent == "exact":
+            return covered.clipped(0, self.plan.source.survey.drive.size_bytes)
         for new in self.plan.layout.partitions:
             old = self.plan.source.survey.partition(new.from_partition or 0)
             if old is not None:
