@@ -15,12 +15,12 @@ import msgspec
 from neogenesis.bench.mounts import backing, in_use
 from neogenesis.bench.simulated import SimulatedDrive, SimulatedTarget, load_spec
 from neogenesis.core.errors import BadArgument, Refused
+from neogenesis.core.image import Qcow2Store, is_qcow2
 from neogenesis.core.store import FileStore, ReadableStore, SealedFileStore, WritableStore
 from neogenesis.core.survey import Drive
 from neogenesis.core.table import guess_sector_size
 
 SIMULATED_SUFFIX = ".drive.json"
-_QCOW_MAGIC = b"QFI\xfb"
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,16 +57,27 @@ def open_sealed(name: str, sector_size: int | None = None, locked: bool = True) 
     sealed = SealedFileStore(path, sector_size, locked=locked)
     try:
         if not sealed.is_block_device:
-            if sealed.size_bytes >= 4 and sealed.read(0, 4) == _QCOW_MAGIC:
-                raise BadArgument(
-                    f"“{name}” is a compressed image; it cannot be opened as a drive yet.",
-                    "Give a raw image or a block device.",
-                )
+            if is_qcow2(sealed.read(0, min(4, sealed.size_bytes))):
+                sealed.close()
+                return _open_image(path, sector_size, locked)
             sealed.sector_size = sector_size or guess_sector_size(sealed)
         return OpenDrive(_real(path, sealed), sealed)
     except BaseException:
         sealed.close()
         raise
+
+
+def _open_image(path: Path, sector_size: int | None, locked: bool) -> OpenDrive:
+    """A qcow2 image, as the drive that is in it."""
+    store = Qcow2Store(path, locked=locked)
+    store.sector_size = sector_size or guess_sector_size(store)
+    drive = Drive(
+        path=str(path.resolve()),
+        size_bytes=store.size_bytes,
+        sector_size=store.sector_size,
+        changed_ns=path.stat().st_mtime_ns,
+    )
+    return OpenDrive(drive, store)
 
 
 def open_target(name: str, sector_size: int) -> OpenTarget:
@@ -85,6 +96,13 @@ def open_target(name: str, sector_size: int) -> OpenTarget:
     store = FileStore(path)
     if not store.is_block_device:
         store.sector_size = sector_size
+        if is_qcow2(store.read(0, min(4, store.size_bytes))):
+            store.close()
+            raise Refused(
+                "image",
+                f"“{name}” is a compressed image, not a drive; nothing was written.",
+                "Name a drive or a raw image to write to.",
+            )
     return OpenTarget(_real(path, store), store)
 
 

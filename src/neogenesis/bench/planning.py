@@ -10,6 +10,7 @@ from blake3 import blake3
 
 from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
 from neogenesis.core.errors import Refused
+from neogenesis.core.image import Qcow2Store
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.plan.model import Target
 from neogenesis.core.record import load, to_json
@@ -37,6 +38,12 @@ def target_of(name: str, source_sector_size: int) -> Target:
     path = Path(name)
     opened = open_sealed(name)
     try:
+        if isinstance(opened.store, Qcow2Store):
+            raise Refused(
+                "image",
+                f"“{name}” is a compressed image, not a drive; nothing was written.",
+                "Name a drive or a raw image to write to.",
+            )
         blank_image = opened.drive.bus == "file" and not path.is_block_device()
         found = survey_drive(opened.store, opened.drive).survey
         sector_size = source_sector_size if blank_image else opened.drive.sector_size

@@ -42,7 +42,7 @@ def _lock_path(plan: Path) -> Path:
 
 
 @contextmanager
-def _only_worker(plan: Path) -> Iterator[None]:
+def only_worker(plan: Path) -> Iterator[None]:
     """Hold the lock of this plan and write the process id into it; raises Refused when another has it."""
     try:
         descriptor = os.open(_lock_path(plan), os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
@@ -139,7 +139,7 @@ def run_transfer(
         check_tail(tail, confirm_tail(target))
     control = Control()
     files = RunFiles(plan_path)
-    with _only_worker(plan_path), _steered_by_signals(control):
+    with only_worker(plan_path), steered_by_signals(control):
         try:
             log = files.events.open("ab" if resume else "wb", buffering=0)
         except OSError as error:
@@ -255,7 +255,7 @@ def _run(
 
 
 @contextmanager
-def _steered_by_signals(control: Control) -> Iterator[None]:
+def steered_by_signals(control: Control) -> Iterator[None]:
     """Let signals steer `control` while a transfer runs; a second SIGINT changes nothing."""
     orders: dict[int, Callable[[], None]] = {
         signal.SIGTERM: lambda: control.stop("asked to stop"),

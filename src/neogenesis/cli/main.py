@@ -13,9 +13,10 @@ import typer
 from typer.exceptions import TyperException
 
 from neogenesis import __version__
-from neogenesis.bench import planning, worker
+from neogenesis.bench import imaging, planning, worker
 from neogenesis.bench.drives import open_sealed
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
+from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
 from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
@@ -202,13 +203,7 @@ def transfer(
             f"Copied {both_text(outcome.copied_bytes)}, read back {both_text(outcome.verified_bytes)}. "
             f"Manifest: {RunFiles(plan_file).manifest}"
         )
-    if outcome.kind == "partial":
-        ranges = ", ".join(f"{start}-{end}" for start, end in outcome.lost[:8])
-        more = f" and {len(outcome.lost) - 8} more" if len(outcome.lost) > 8 else ""
-        raise Partial(
-            f"Done, but these bytes of the old drive could not be read: {ranges}{more}.",
-            f"They stand as zeros on the new drive; {RunFiles(plan_file).regions} lists them all.",
-        )
+    _say_lost(outcome.lost, RunFiles(plan_file).regions)
 
 
 @app.command()
@@ -227,6 +222,64 @@ def verify(
     finally:
         opened.close()
     typer.echo(f"{both_text(done)} are exactly what was written.")
+
+
+@app.command()
+def image(
+    drive: str,
+    out: Annotated[Path, typer.Argument(metavar="OUT.qcow2")],
+    level: Annotated[int, typer.Option(min=1, max=19, help="How hard to compress.")] = 1,
+) -> None:
+    """Image a drive: used blocks only, compressed, with a manifest; goes on with an interrupted one."""
+    done = imaging.make_image(drive, out, level)
+    typer.echo(
+        f"Imaged {both_text(done.read_bytes)} in use into {both_text(done.file_bytes)}. "
+        f"Manifest: {ImageFiles(out).manifest}"
+    )
+    _say_lost(done.lost, ImageFiles(out).manifest)
+
+
+@app.command()
+def restore(
+    image_file: Annotated[str, typer.Argument(metavar="OUT.qcow2")],
+    targets: Annotated[list[str], typer.Argument(metavar="TARGET...")],
+    confirm: Annotated[list[str], typer.Option(help="Tail of each target's serial or name; once for each target.")],
+    intent: Annotated[Intent, typer.Option(help="exact, or replace to resize as by a plan.")] = Intent.exact,
+    grow: Annotated[str, typer.Option(help="With replace: system, a partition number, share or none.")] = "system",
+    relocate_table: Annotated[bool, typer.Option("--relocate-table", help="GPT backup at the new end.")] = False,
+    resume: Annotated[bool, typer.Option("--resume", help="Go on with a restore that was cut short.")] = False,
+    verify: Verification = Verification.full,
+) -> None:
+    """Put an image onto one or several drives, reading it once."""
+    policy = Policy(intent=intent.value, grow=_growth(grow), relocate_table=relocate_table)
+    found = imaging.restore_image(image_file, targets, confirm, policy, resume, verify.value)
+    for one in found:
+        if one.outcome is not None:
+            typer.echo(
+                f"{one.target}: copied {both_text(one.outcome.copied_bytes)}, "
+                f"read back {both_text(one.outcome.verified_bytes)}."
+            )
+    failed = [one for one in found if one.error is not None]
+    if failed and failed[0].error is not None:
+        worst = failed[0].error
+        names = ", ".join(one.target for one in failed)
+        if len(found) > 1:
+            others = f" The other {len(found) - len(failed)} are done." if len(failed) < len(found) else ""
+            worst.text = f"{names} dropped out: {worst.text}{others}"
+        raise worst
+    lost = next((one.outcome.lost for one in found if one.outcome and one.outcome.lost), ())
+    _say_lost(lost, Path(image_file))
+
+
+def _say_lost(lost: tuple[tuple[int, int], ...], record: Path) -> None:
+    """End with status 4 when ranges of the source could not be read."""
+    if lost:
+        ranges = ", ".join(f"{start}-{end}" for start, end in lost[:8])
+        more = f" and {len(lost) - 8} more" if len(lost) > 8 else ""
+        raise Partial(
+            f"Done, but these bytes of the old drive could not be read: {ranges}{more}.",
+            f"They stand as zeros on the new drive; {record} lists them all.",
+        )
 
 
 def _say(text: str) -> None:

@@ -64,6 +64,15 @@ def exact_layout(survey: Survey, target: Target) -> tuple[Layout, list[str]]:
             f"{both_text(target.size_bytes)} there, {both_text(missing)} missing.",
             "Take a drive of at least the same number of sectors.",
         )
+    layout = layout_as_it_is(survey, target.size_bytes, target.sector_size)
+    reasons = ["Sector for sector: nothing is interpreted, nothing changes its place or size."]
+    if missing < 0:
+        reasons.append(f"{both_text(-missing)} at the end of the new drive stay unused.")
+    return layout, reasons
+
+
+def layout_as_it_is(survey: Survey, size_bytes: int, sector_size: int) -> Layout:
+    """The partitions of a drive, unchanged, on a drive of that size."""
     partitions = tuple(
         LayoutPartition(
             number=p.number,
@@ -82,17 +91,13 @@ def exact_layout(survey: Survey, target: Target) -> tuple[Layout, list[str]]:
         )
         for p in survey.partitions
     )
-    layout = Layout(
+    return Layout(
         table=survey.table.kind,
         disk_id=survey.table.disk_id,
-        sector_size=target.sector_size,
-        size_bytes=target.size_bytes,
+        sector_size=sector_size,
+        size_bytes=size_bytes,
         partitions=partitions,
     )
-    reasons = ["Sector for sector: nothing is interpreted, nothing changes its place or size."]
-    if missing < 0:
-        reasons.append(f"{both_text(-missing)} at the end of the new drive stay unused.")
-    return layout, reasons
 
 
 def exact_operations(survey: Survey, policy: Policy) -> list[Operation]:

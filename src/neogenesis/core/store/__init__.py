@@ -8,6 +8,7 @@ from neogenesis.core.store.file import FileStore, SealedFileStore
 from neogenesis.core.store.memory import MemoryStore
 from neogenesis.core.store.overlay import OverlayStore
 from neogenesis.core.store.pieces import PieceStore
+from neogenesis.core.store.shared import SharedStore
 from neogenesis.core.store.view import RangeView, WritableRangeView
 
 __all__ = [
@@ -18,6 +19,7 @@ __all__ = [
     "RangeView",
     "ReadableStore",
     "SealedFileStore",
+    "SharedStore",
     "WritableRangeView",
     "WritableStore",
 ]

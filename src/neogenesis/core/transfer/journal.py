@@ -26,8 +26,10 @@ class JournalState:
 
     def __init__(self) -> None:
         self.plan_hash = ""
+        self._placed: dict[int, tuple[int, int]] = {}
         self.chunks = ChunkLog()
         self.lost: list[tuple[int, int]] = []
+        self.stored: dict[int, tuple[int, int]] = {}
         self.prepared: set[int] = set()
         self.cleared = False
         self.copied = False
@@ -47,10 +49,14 @@ class JournalState:
             if len(digest) != 32 or not 0 <= line[1] < line[2]:
                 raise ValueError("an impossible chunk")
             pending.append(Chunk(int(line[1]), int(line[2]), digest))
+            if len(line) == 6:
+                self._placed[int(line[1])] = (int(line[4]), int(line[5]))
         elif kind == "sync":
             for chunk in pending:
                 self.chunks.add(chunk)
             pending.clear()
+            self.stored |= self._placed
+            self._placed = {}
         elif kind == "lost":
             self.lost.append((int(line[1]), int(line[2])))
         elif kind == "prepared":
@@ -126,6 +132,14 @@ class Journal:
     def add_chunks(self, chunks: Sequence[Chunk], lost: Sequence[tuple[int, int]]) -> None:
         """Record chunks that the new drive has confirmed, and source ranges that could not be read."""
         lines: list[list[Any]] = [["chunk", c.start, c.end, c.digest.hex()] for c in chunks]
+        lines += [["lost", start, end] for start, end in lost]
+        self.append([*lines, ["sync"]])
+
+    def add_stored(
+        self, chunks: Sequence[tuple[Chunk, tuple[int, int] | None]], lost: Sequence[tuple[int, int]]
+    ) -> None:
+        """As `add_chunks`, for chunks that stand at a place of their own in an image file: (start, length)."""
+        lines: list[list[Any]] = [["chunk", c.start, c.end, c.digest.hex(), *(place or ())] for c, place in chunks]
         lines += [["lost", start, end] for start, end in lost]
         self.append([*lines, ["sync"]])
 

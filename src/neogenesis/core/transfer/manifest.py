@@ -13,7 +13,7 @@ from neogenesis.core.errors import BadRecord, Mismatch, ReadFailed
 from neogenesis.core.plan import Layout
 from neogenesis.core.record import Record, load, save_bytes
 from neogenesis.core.store import ReadableStore
-from neogenesis.core.survey import Drive
+from neogenesis.core.survey import Drive, Survey
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.pipeline import data_runs
 from neogenesis.core.units import MIB
@@ -24,7 +24,7 @@ _PIECE = 8 * MIB
 class Manifest(Record, frozen=True, kw_only=True):
     """`chunks` are [start, end, digest] in bytes of the new drive; the digest `zeros` means all zero.
 
-    `verified_bytes` were read back and compared before the table was written.
+    `survey` is that of an imaged drive. `verified_bytes` were read back and compared before the table was written.
     `lost` are ranges of the old drive that could not be read and stand as zeros on the new one.
     """
 
@@ -41,6 +41,7 @@ class Manifest(Record, frozen=True, kw_only=True):
     verified_bytes: int
     lost: tuple[tuple[int, int], ...]
     chunks: list[tuple[int, int, str]]
+    survey: Survey | None = None
 
     def each_chunk(self) -> Iterator[Chunk]:
         for start, end, digest in self.chunks:

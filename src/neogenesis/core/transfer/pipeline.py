@@ -90,15 +90,11 @@ def run_pipeline(
 ) -> None:
     """Carry all `pieces`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
     reading, writing, telling = threading.Lock(), threading.Lock(), threading.Lock()
-    failures: list[BaseException] = []
 
-    def work() -> None:
+    def begin() -> Callable[[], bool]:
         memory = mmap.mmap(-1, CHUNK_BYTES)  # page-aligned; given back when the last view of it has gone
-        try:
-            while not failures and carry_next(memoryview(memory)):
-                pass
-        except BaseException as error:  # noqa: BLE001 - carried to the caller's thread below
-            failures.append(error)
+        view = memoryview(memory)
+        return lambda: carry_next(view)
 
     def carry_next(view: memoryview) -> bool:
         control.checkpoint()
@@ -125,7 +121,22 @@ def run_pipeline(
             listener.wrote(piece, chunk, _on_drive(piece, lost), took)
         return True
 
-    threads = [threading.Thread(target=work, name=f"copy-{n}") for n in range(_THREADS)]
+    run_together(_THREADS, "copy", begin)
+
+
+def run_together(count: int, name: str, begin: Callable[[], Callable[[], bool]]) -> None:
+    """Threads that call what `begin` gave each until it says False; raises the first failure when all have ended."""
+    failures: list[BaseException] = []
+
+    def work() -> None:
+        try:
+            step = begin()
+            while not failures and step():
+                pass
+        except BaseException as error:  # noqa: BLE001 - carried to the caller's thread below
+            failures.append(error)
+
+    threads = [threading.Thread(target=work, name=f"{name}-{n}") for n in range(count)]
     for thread in threads:
         thread.start()
     for thread in threads:

@@ -1,0 +1,155 @@
+"""Images of connected drives, and putting an image onto one or several new drives."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from neogenesis.bench.clock import BenchClock
+from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target
+from neogenesis.bench.planning import new_id, usable_target
+from neogenesis.bench.tools import FilesystemTools
+from neogenesis.bench.worker import only_worker, steered_by_signals
+from neogenesis.core.errors import BadArgument, NeogenesisError
+from neogenesis.core.image.make import Imaged, ImageRun
+from neogenesis.core.plan import Plan, Policy, make_plan
+from neogenesis.core.record import save
+from neogenesis.core.store import FileStore, ReadableStore, SharedStore
+from neogenesis.core.survey import Surveyed, survey_drive
+from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, Transfer
+from neogenesis.core.transfer.identify import check_tail
+from neogenesis.core.transfer.run import Verify
+
+
+def make_image(
+    drive: str, out: Path, level: int, progress: Callable[[int, int], None] = lambda done, total: None
+) -> Imaged:
+    """Image a drive; goes on with one that was interrupted. Raises NeogenesisError with its exit status."""
+    out = out.absolute()
+    if not out.parent.is_dir():
+        raise BadArgument(f"There is no folder “{out.parent}”.", "Make it first.")
+    control = Control()
+    clock = BenchClock(clock_factor(drive))
+    opened = open_sealed(drive)
+    try:
+        with only_worker(out), steered_by_signals(control):
+            surveyed = survey_drive(opened.store, opened.drive)
+            return ImageRun(surveyed, opened.store, out, level, control, clock, progress).run()
+    finally:
+        opened.close()
+
+
+@dataclass(frozen=True, slots=True)
+class Restored:
+    """What became of one target: its outcome, or why it dropped out."""
+
+    target: str
+    outcome: Outcome | None
+    error: NeogenesisError | None
+
+
+def restore_image(
+    image: str,
+    targets: Sequence[str],
+    tails: Sequence[str],
+    policy: Policy,
+    resume: bool,
+    verify: Verify,
+    tell: Callable[[str, Event], None] = lambda target, event: None,
+) -> list[Restored]:
+    """Put an image onto every target, reading it once. All gates of all targets are asked before anything is written.
+
+    Afterwards each target has an outcome of its own. Raises NeogenesisError while nothing has been written.
+    """
+    if len({str(Path(t).resolve()) for t in targets}) != len(targets):
+        raise BadArgument("A target is named twice.", "Name each new drive once.")
+    opened = open_sealed(image)
+    control = Control()
+    try:
+        surveyed = survey_drive(opened.store, opened.drive)
+        plans = [_plan_for(surveyed, target, policy, tails) for target in targets]
+        paths = [_plan_path(Path(image), plan) for plan in plans]
+        for path, plan in zip(paths, plans, strict=True):
+            if not (resume and path.exists()):
+                save(path, plan)
+        store: ReadableStore = SharedStore(opened.store) if len(targets) > 1 else opened.store
+        found: list[Restored] = [Restored(t, None, None) for t in targets]
+
+        def run(index: int) -> None:
+            try:
+                outcome = _transfer(
+                    store, surveyed, paths[index], control, resume, verify, lambda e: tell(targets[index], e)
+                )
+                found[index] = Restored(targets[index], outcome, None)
+            except NeogenesisError as error:
+                found[index] = Restored(targets[index], None, error)
+
+        with steered_by_signals(control):
+            threads = [threading.Thread(target=run, args=(n,), name=f"restore-{n}") for n in range(len(targets))]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+        return found
+    finally:
+        opened.close()
+
+
+def _plan_for(surveyed: Surveyed, target: str, policy: Policy, tails: Sequence[str]) -> Plan:
+    known = usable_target(surveyed, target)
+    if known.drive is None:
+        raise BadArgument(f"“{target}” is no drive.", "Name a drive.")
+    expected = confirm_tail(known.drive)
+    typed = next((t for t in tails if t.casefold() == expected.casefold()), tails[0] if tails else "")
+    check_tail(typed, expected)
+    return make_plan(surveyed, known, policy, new_id)
+
+
+def _plan_path(image: Path, plan: Plan) -> Path:
+    drive = plan.target.drive
+    tail = confirm_tail(drive) if drive else "drive"
+    safe = "".join(c if c.isalnum() else "_" for c in tail)
+    return image.absolute().with_name(f"{image.name}.onto-{safe}.json")
+
+
+def _transfer(
+    store: ReadableStore,
+    surveyed: Surveyed,
+    path: Path,
+    control: Control,
+    resume: bool,
+    verify: Verify,
+    tell: Callable[[Event], None],
+) -> Outcome:
+    from neogenesis.bench.planning import load_plan
+
+    plan = load_plan(path)
+    if plan.target.drive is None:
+        raise BadArgument("The plan names no drive.", "Restore again without --resume.")
+    own = Control()
+    own.checkpoint = control.checkpoint  # type: ignore[method-assign]
+    with only_worker(path):
+        target = open_target(plan.target.drive.path, plan.target.sector_size)
+        try:
+            clock = BenchClock(clock_factor(plan.target.drive.path))
+            transfer = Transfer(
+                plan,
+                store,
+                lambda: (surveyed, surveyed.survey.drive),
+                target.store,
+                target.drive,
+                RunFiles(path),
+                FilesystemTools(),
+                own,
+                clock,
+                tell,
+                verify,
+            )
+            outcome = transfer.run(resume)
+            if isinstance(target.store, FileStore):
+                target.store.reread_table()
+            return outcome
+        finally:
+            target.close()

@@ -1,0 +1,235 @@
+"""Making an image of a drive: what is in use, compressed, with a checksum for each cluster."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+import zstandard
+from blake3 import blake3
+
+from neogenesis import __version__
+from neogenesis.core.errors import BadRecord
+from neogenesis.core.extent import Extents
+from neogenesis.core.image.write import CLUSTER_BYTES, Qcow2Writer
+from neogenesis.core.judgement import judgement
+from neogenesis.core.plan.intents import layout_as_it_is
+from neogenesis.core.store import ReadableStore
+from neogenesis.core.survey import Drive, Survey, Surveyed
+from neogenesis.core.transfer.chunks import ZEROS, Chunk
+from neogenesis.core.transfer.control import Clock, Control
+from neogenesis.core.transfer.journal import Journal
+from neogenesis.core.transfer.manifest import save_manifest
+from neogenesis.core.transfer.pipeline import data_runs, read_or_narrow, run_together
+from neogenesis.core.units import MIB
+
+_THREADS = 3
+_CHECKPOINT_SECONDS = 2.0
+#: Gaps between partitions up to this size are kept whole; of larger ones only their edges, where records stand.
+_WHOLE_GAP_BYTES = 16 * MIB
+
+
+@dataclass(frozen=True, slots=True)
+class ImageFiles:
+    """The files of an image, all beside it."""
+
+    image: Path
+
+    @property
+    def manifest(self) -> Path:
+        return self.image.with_name(f"{self.image.name}.manifest.json")
+
+    @property
+    def journal(self) -> Path:
+        return self.image.with_name(f"{self.image.name}.journal")
+
+
+@dataclass(frozen=True, slots=True)
+class Imaged:
+    """How it ended: bytes in use that were read, bytes of the file, what could not be read."""
+
+    read_bytes: int
+    file_bytes: int
+    lost: tuple[tuple[int, int], ...]
+
+
+def ranges_in_use(surveyed: Surveyed) -> Extents:
+    """All of a drive that matters: tables, loaders, and what the volumes' own maps say is used."""
+    survey = surveyed.survey
+    size = survey.drive.size_bytes
+    if not survey.partitions:
+        return Extents.whole(size)
+    gap = judgement().copy_gap_bytes
+    parts = []
+    inside = []
+    for partition in survey.partitions:
+        allocation = surveyed.allocations.get(partition.number)
+        end = min(partition.end_bytes, size)
+        inside.append((partition.start_bytes, end))
+        if allocation is None:
+            parts.append(np.array([(partition.start_bytes, end)], dtype=np.int64))
+        else:
+            parts.append(allocation.joined(gap).shifted(partition.start_bytes).clipped(0, end).array)
+    for start, end in Extents.of(inside).complement(size):
+        if end - start <= _WHOLE_GAP_BYTES:
+            parts.append(np.array([(start, end)], dtype=np.int64))
+        else:
+            parts.append(np.array([(start, start + MIB), (end - MIB, end)], dtype=np.int64))
+    return Extents.merged(np.concatenate(parts))
+
+
+@dataclass
+class _Work:
+    """What the threads share, each part under its lock."""
+
+    reading: threading.Lock = field(default_factory=threading.Lock)
+    writing: threading.Lock = field(default_factory=threading.Lock)
+    waiting: list[tuple[Chunk, tuple[int, int] | None]] = field(default_factory=list)
+    lost: list[tuple[int, int]] = field(default_factory=list)
+    done_bytes: int = 0
+
+
+class ImageRun:
+    """One image from its first cluster to its header."""
+
+    def __init__(
+        self,
+        surveyed: Surveyed,
+        store: ReadableStore,
+        out: Path,
+        level: int,
+        control: Control,
+        clock: Clock,
+        progress: Callable[[int, int], None] = lambda done, total: None,
+    ) -> None:
+        self.surveyed, self.store, self.files, self.level = surveyed, store, ImageFiles(out), level
+        self.control, self.clock, self.progress = control, clock, progress
+        self._work = _Work()
+        self._last_sync = clock.now()
+        survey = surveyed.survey
+        mark = f"{survey.fingerprint} {survey.drive.size_bytes} {survey.drive.serial} {level}"
+        self._hash = blake3(mark.encode()).hexdigest()
+
+    def run(self) -> Imaged:
+        """Raises BadRecord when the place is taken, Stopped, WriteFailed."""
+        journal, writer = self._open()
+        try:
+            done = {c.start for c in journal.state.chunks}
+            used = ranges_in_use(self.surveyed)
+            clusters = used.widened(CLUSTER_BYTES, self.surveyed.survey.drive.size_bytes)
+            self._work.done_bytes = used.intersection(journal.state.chunks.covered).total
+            self._copy(journal, writer, used, clusters, done)
+            writer.finish()
+            size = writer.end
+            self._save(journal)
+        finally:
+            writer.close()
+            journal.close()
+        self.files.journal.unlink()
+        return Imaged(used.total, size, tuple(Extents.of(journal.state.lost)))
+
+    def _open(self) -> tuple[Journal, Qcow2Writer]:
+        size = self.surveyed.survey.drive.size_bytes
+        if self.files.journal.exists():
+            journal = Journal.resume(self.files.journal, self._hash)
+            stored = journal.state.stored
+            end = max((at + length for at, length in stored.values()), default=CLUSTER_BYTES)
+            writer = Qcow2Writer(self.files.image, size, end)
+            for start, (at, length) in stored.items():
+                writer.recall(start // CLUSTER_BYTES, at, length)
+            return journal, writer
+        if self.files.image.exists() and self.files.image.stat().st_size:
+            raise BadRecord(f"“{self.files.image}” exists already; nothing was written.", "Choose another name.")
+        return Journal.start(self.files.journal, self._hash), Qcow2Writer(self.files.image, size)
+
+    def _copy(self, journal: Journal, writer: Qcow2Writer, used: Extents, clusters: Extents, done: set[int]) -> None:
+        work, total = self._work, used.total
+        queue = (piece for piece in clusters.chunks(CLUSTER_BYTES) if piece[0] not in done)
+
+        def begin() -> Callable[[], bool]:
+            buffer = memoryview(bytearray(CLUSTER_BYTES))
+            packer = zstandard.ZstdCompressor(level=self.level, write_checksum=True)
+            return lambda: self._one(queue, buffer, packer, used, journal, writer, total)
+
+        run_together(_THREADS, "image", begin)
+        with work.writing:
+            self._checkpoint(journal, writer, force=True)
+
+    def _one(
+        self,
+        queue: Iterator[tuple[int, int]],
+        buffer: memoryview,
+        packer: zstandard.ZstdCompressor,
+        used: Extents,
+        journal: Journal,
+        writer: Qcow2Writer,
+        total: int,
+    ) -> bool:
+        """Read, hash, compress and append one cluster; False when there are no more."""
+        work = self._work
+        self.control.checkpoint()
+        with work.reading:
+            piece = next(queue, None)
+            if piece is None:
+                return False
+            start, end = piece
+            lost, count = self._read(start, end, buffer, used)
+        data = buffer[: end - start]
+        if data_runs(data):
+            digest = blake3(data).digest()
+            padded = buffer if end - start == CLUSTER_BYTES else bytes(data).ljust(CLUSTER_BYTES, b"\0")
+            packed: bytes | None = packer.compress(padded)
+        else:
+            digest, packed = ZEROS, None
+        with work.writing:
+            place = writer.add(start // CLUSTER_BYTES, packed) if packed is not None else None
+            work.waiting.append((Chunk(start, end, digest), place))
+            work.lost += lost
+            work.done_bytes += count
+            self.progress(work.done_bytes, total)
+            self._checkpoint(journal, writer, force=False)
+        return True
+
+    def _read(self, start: int, end: int, buffer: memoryview, used: Extents) -> tuple[list[tuple[int, int]], int]:
+        """Fill the cluster with what is in use; everything else in it is zero."""
+        inside = used.clipped(start, end)
+        lost: list[tuple[int, int]] = []
+        if inside.total != end - start:
+            np.frombuffer(buffer, dtype=np.uint8).fill(0)
+        for a, b in inside:
+            lost += read_or_narrow(self.store, a, buffer[a - start : b - start], self.store.sector_size)
+        return lost, inside.total
+
+    def _checkpoint(self, journal: Journal, writer: Qcow2Writer, force: bool) -> None:
+        work, now = self._work, self.clock.now()
+        if not work.waiting or not (force or now - self._last_sync > _CHECKPOINT_SECONDS * self.clock.pace):
+            return
+        writer.sync()
+        journal.add_stored(work.waiting, work.lost)
+        work.waiting, work.lost = [], []
+        self._last_sync = self.clock.now()
+
+    def _save(self, journal: Journal) -> None:
+        survey = self.surveyed.survey
+        head = {
+            "schema": "neogenesis.manifest/1",
+            "program": f"neogenesis {__version__}",
+            "created": self.clock.wall(),
+            "source": survey.drive,
+            "target": _as_drive(survey, self.files.image),
+            "plan_hash": "",
+            "size_bytes": survey.drive.size_bytes,
+            "layout": layout_as_it_is(survey, survey.drive.size_bytes, survey.drive.sector_size),
+            "verified_bytes": 0,
+            "lost": tuple(Extents.of(journal.state.lost)),
+            "survey": survey,
+        }
+        save_manifest(self.files.manifest, head, journal.state.chunks)
+
+
+def _as_drive(survey: Survey, image: Path) -> Drive:
+    """The image, seen as the drive that it stands for."""
+    return Drive(path=str(image.absolute()), size_bytes=survey.drive.size_bytes, sector_size=survey.drive.sector_size)

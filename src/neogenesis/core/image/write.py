@@ -1,0 +1,130 @@
+"""Writing a qcow2 image: compressed clusters first, tables after them, the header last.
+
+Until the header stands the file is no image at all, so a cut never leaves one that looks whole. What was written is
+told to a journal by the caller; an interrupted file is continued behind the last confirmed cluster.
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import numpy as np
+
+from neogenesis.core.errors import BadRecord, WriteFailed
+from neogenesis.core.image.layout import COMPRESSED, COPIED, build_header
+from neogenesis.core.units import round_up
+
+CLUSTER_BITS = 21
+CLUSTER_BYTES = 1 << CLUSTER_BITS
+_REFCOUNTS = CLUSTER_BYTES // 2
+
+
+class Qcow2Writer:
+    """An image of `size_bytes` that is being written; `end` is where the next cluster goes."""
+
+    def __init__(self, path: Path, size_bytes: int, end: int = CLUSTER_BYTES) -> None:
+        """`end` continues an interrupted file; what lies behind it is dropped. Raises BadRecord."""
+        self.path, self.size_bytes, self.end = path, size_bytes, end
+        self._split = 62 - (CLUSTER_BITS - 8)
+        self._entries: dict[int, tuple[int, int]] = {}
+        try:
+            self._descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+            os.ftruncate(self._descriptor, 0 if end == CLUSTER_BYTES else end)
+        except OSError as error:
+            raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
+
+    def add(self, cluster: int, packed: bytes) -> tuple[int, int]:
+        """Append a compressed cluster; returns its place and length in the file. Raises WriteFailed."""
+        at = self.end
+        self._put(at, packed)
+        self.end += len(packed)
+        self._entries[cluster] = (at, len(packed))
+        return at, len(packed)
+
+    def recall(self, cluster: int, at: int, length: int) -> None:
+        """A cluster that an earlier run has written."""
+        self._entries[cluster] = (at, length)
+
+    def sync(self) -> None:
+        try:
+            os.fdatasync(self._descriptor)
+        except OSError as error:
+            raise self._failed(self.end, error) from error
+
+    def finish(self) -> None:
+        """Write the tables and, when they are on the medium, the header."""
+        per_table = CLUSTER_BYTES // 8
+        clusters = -(-self.size_bytes // CLUSTER_BYTES)
+        l1 = np.zeros(max(1, -(-clusters // per_table)), dtype=">u8")
+        at = round_up(self.end, CLUSTER_BYTES)
+        tables: dict[int, np.ndarray[tuple[int], np.dtype[np.uint64]]] = {}
+        for cluster, (place, length) in self._entries.items():
+            table = tables.setdefault(cluster // per_table, np.zeros(per_table, dtype=">u8"))
+            sectors = ((place & 511) + length - 1) // 512
+            table[cluster % per_table] = COMPRESSED | sectors << self._split | place
+        for index in sorted(tables):
+            self._put(at, tables[index].tobytes())
+            l1[index] = COPIED | at
+            at += CLUSTER_BYTES
+        l1_at = at
+        self._put(at, l1.tobytes())
+        at = round_up(at + l1.nbytes, CLUSTER_BYTES)
+        file_clusters, blocks, table_clusters = self._reference_space(at)
+        counts = self._reference_counts(at, file_clusters, blocks)
+        table_at = at
+        block_at = at + table_clusters * CLUSTER_BYTES
+        places = np.zeros(table_clusters * CLUSTER_BYTES // 8, dtype=">u8")
+        places[:blocks] = block_at + np.arange(blocks, dtype=np.uint64) * CLUSTER_BYTES
+        self._put(table_at, places.tobytes())
+        self._put(block_at, counts.astype(">u2").tobytes())
+        self._set_size(file_clusters * CLUSTER_BYTES)
+        self.sync()
+        self._put(0, build_header(CLUSTER_BITS, self.size_bytes, l1_at, len(l1), table_at, table_clusters))
+        self.sync()
+
+    def _reference_space(self, at: int) -> tuple[int, int, int]:
+        """Clusters of the whole file, blocks of reference counts, clusters of their table; they count themselves."""
+        blocks = table_clusters = 1
+        while True:
+            total = at // CLUSTER_BYTES + table_clusters + blocks
+            need_blocks = -(-total // _REFCOUNTS)
+            need_table = -(-need_blocks * 8 // CLUSTER_BYTES)
+            if (need_blocks, need_table) == (blocks, table_clusters):
+                return total, blocks, table_clusters
+            blocks, table_clusters = need_blocks, need_table
+
+    def _reference_counts(self, at: int, file_clusters: int, blocks: int) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+        """One for each use of a cluster of the file: compressed data may share one, all else has its own."""
+        counts = np.zeros(blocks * _REFCOUNTS, dtype=np.int64)
+        counts[0] = 1
+        places = np.array(sorted(self._entries.values()), dtype=np.int64).reshape(-1, 2)
+        first = places[:, 0] // CLUSTER_BYTES
+        last = (places[:, 0] + places[:, 1] - 1) // CLUSTER_BYTES
+        np.add.at(counts, first, 1)
+        np.add.at(counts, last[last > first], 1)
+        data_end = -(-self.end // CLUSTER_BYTES)
+        counts[data_end:file_clusters] = 1
+        return counts
+
+    def _put(self, at: int, data: bytes) -> None:
+        view, done = memoryview(data), 0
+        while done < len(view):
+            try:
+                done += os.pwrite(self._descriptor, view[done:], at + done)
+            except OSError as error:
+                raise self._failed(at + done, error) from error
+
+    def _set_size(self, size: int) -> None:
+        try:
+            os.ftruncate(self._descriptor, size)
+        except OSError as error:
+            raise self._failed(size, error) from error
+
+    def _failed(self, at: int, error: OSError) -> WriteFailed:
+        return WriteFailed(at, os.strerror(error.errno or 0))
+
+    def close(self) -> None:
+        if self._descriptor >= 0:
+            os.close(self._descriptor)
+            self._descriptor = -1

@@ -1,0 +1,208 @@
+"""Images: other people's tools open them, and they bring back every byte that was in use."""
+
+from __future__ import annotations
+
+import json
+import random
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from neogenesis.core.errors import BadArgument, NeogenesisError, ReadFailed
+from neogenesis.core.image import Qcow2Store
+from tests.drives import MIB, blank, check_volume, data_hash, file_hashes, run, simulated, spans, table_of
+
+
+def test_image_is_sound_and_holds_what_is_in_use(standard: Path, tmp_path: Path, neogenesis) -> None:
+    before = data_hash(standard)
+    out = tmp_path / "old.qcow2"
+    neogenesis("image", standard, out)
+    assert "No errors" in run("qemu-img", "check", out)
+    assert "identical" in run("qemu-img", "compare", out, standard)
+    info = json.loads(run("qemu-img", "info", "--output=json", out))
+    assert (
+        info["virtual-size"] == standard.stat().st_size
+        and info["format-specific"]["data"]["compression-type"] == "zstd"
+    )
+    assert data_hash(standard) == before
+    manifest = json.loads((tmp_path / "old.qcow2.manifest.json").read_text())
+    assert manifest["schema"] == "neogenesis.manifest/1" and manifest["survey"]["schema"] == "neogenesis.survey/1"
+    neogenesis("verify", tmp_path / "old.qcow2.manifest.json", out)
+    neogenesis("verify", tmp_path / "old.qcow2.manifest.json", standard)
+    seen = [json.loads(neogenesis("survey", drive, "--json").stdout) for drive in (standard, out)]
+    assert seen[0]["partitions"] == seen[1]["partitions"] and seen[0]["table"] == seen[1]["table"]
+    assert "exists already" in neogenesis("image", standard, out, status=3).stderr
+
+
+@pytest.mark.parametrize(
+    "options",
+    [
+        ("-o", "cluster_size=65536"),
+        ("-c",),
+        ("-c", "-o", "compression_type=zstd"),
+        ("-o", "cluster_size=512"),
+        ("-o", "compat=0.10"),
+    ],
+)
+def test_images_of_other_tools_are_read(options: tuple[str, ...], standard: Path, tmp_path: Path) -> None:
+    out = tmp_path / "x.qcow2"
+    run("qemu-img", "convert", "-O", "qcow2", *options, standard, out)
+    store, raw = Qcow2Store(out), standard.read_bytes()
+    rng = random.Random(5)
+    assert store.size_bytes == len(raw)
+    for _ in range(200):
+        at = rng.randrange(len(raw))
+        length = min(rng.choice([1, 511, 4096, 300_000, 3 * MIB]), len(raw) - at)
+        assert store.read(at, length) == raw[at : at + length]
+    data = store.extents_with_data()
+    for start, end in data.complement(len(raw)):
+        assert not any(raw[start:end])
+    store.close()
+
+
+def test_what_cannot_be_read_is_refused_in_words(tmp_path: Path, neogenesis) -> None:
+    base, child = tmp_path / "base.qcow2", tmp_path / "child.qcow2"
+    run("qemu-img", "create", "-q", "-f", "qcow2", base, "64M")
+    run("qemu-img", "create", "-q", "-f", "qcow2", "-F", "qcow2", "-b", base, child)
+    assert "below it" in neogenesis("survey", child, status=2).stderr
+    raw = base.read_bytes()
+    for cut in (40, 104, 65536 + 10):
+        base.write_bytes(raw[:cut])
+        assert len(neogenesis("survey", base, status=2).stderr) > 20
+
+
+@given(st.data())
+@settings(max_examples=80, deadline=None)
+def test_damaged_images_never_crash(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+    folder = tmp_path_factory.mktemp("q")
+    original = folder / "o.qcow2"
+    run("qemu-img", "create", "-q", "-f", "qcow2", "-o", "cluster_size=4096", original, "256K")
+    raw = bytearray(original.read_bytes())
+    for _ in range(data.draw(st.integers(1, 4))):
+        at = data.draw(st.one_of(st.integers(0, 120), st.integers(0, len(raw) - 1)))
+        raw[at] = data.draw(st.integers(0, 255))
+    original.write_bytes(raw[: data.draw(st.integers(0, len(raw)))] if data.draw(st.booleans()) else raw)
+    try:
+        store = Qcow2Store(original)
+    except (BadArgument, NeogenesisError):
+        return
+    try:
+        store.extents_with_data()
+        store.read(0, min(store.size_bytes, 256 * 1024))
+    except ReadFailed:
+        pass
+    finally:
+        store.close()
+
+
+def test_interrupted_image_goes_on(standard: Path, tmp_path: Path, neogenesis) -> None:
+    with standard.open("r+b") as file:  # enough incompressible data to be interrupted in
+        file.seek(spans(standard)[4][0] + 80 * MIB)
+    simulated(tmp_path / "old.drive.json", "old.img", serial="IMG00001", clock="real", read={"bytes_per_s": 2e7})
+    out = tmp_path / "o.qcow2"
+    for number in (signal.SIGKILL, signal.SIGTERM, signal.SIGKILL):
+        process = subprocess.Popen(
+            [sys.executable, "-m", "neogenesis", "image", tmp_path / "old.drive.json", out],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.PIPE,
+        )
+        journal = tmp_path / "o.qcow2.journal"
+        begun = journal.stat().st_size if journal.exists() else 0
+        deadline = time.monotonic() + 20
+        while (
+            process.poll() is None
+            and time.monotonic() < deadline
+            and not (journal.exists() and journal.stat().st_size > begun + 90)
+        ):
+            time.sleep(0.02)
+        process.send_signal(number)
+        status = process.wait()
+        process.stderr.close()
+        assert status in (-signal.SIGKILL, 6, 0)
+        if status == 0:
+            break
+        with pytest.raises(BadArgument):
+            Qcow2Store(out)  # half an image never looks like a whole one
+    if not (tmp_path / "o.qcow2.manifest.json").exists():
+        neogenesis("image", tmp_path / "old.drive.json", out)
+    assert "No errors" in run("qemu-img", "check", out)
+    assert "identical" in run("qemu-img", "compare", out, standard)
+    neogenesis("verify", tmp_path / "o.qcow2.manifest.json", out)
+
+
+def test_unreadable_places_are_listed(standard: Path, tmp_path: Path, neogenesis) -> None:
+    start = spans(standard)[2][0] + 4096
+    simulated(tmp_path / "old.drive.json", "old.img", serial="BAD00001", read={"unreadable": [[start, start + 600]]})
+    said = neogenesis("image", tmp_path / "old.drive.json", tmp_path / "o.qcow2", status=4).stderr
+    assert f"{start}-{start + 1024}" in said
+    assert json.loads((tmp_path / "o.qcow2.manifest.json").read_text())["lost"] == [[start, start + 1024]]
+
+
+def test_restore_to_one_and_to_several(standard: Path, tmp_path: Path, neogenesis) -> None:
+    out = tmp_path / "o.qcow2"
+    neogenesis("image", standard, out)
+    raw = standard.read_bytes()
+    names = ["one", "two", "three"]
+    for name in names:
+        blank(tmp_path / f"{name}.img", 700)
+    neogenesis("restore", out, tmp_path / "one.img", "--confirm", "one")
+    assert (tmp_path / "one.img").read_bytes()[: len(raw)] == raw
+    blank(tmp_path / "one.img", 700)
+    confirm = [word for name in names for word in ("--confirm", name[-4:])]
+    neogenesis("restore", out, *(tmp_path / f"{n}.img" for n in names), *confirm)
+    for name in names:
+        assert (tmp_path / f"{name}.img").read_bytes()[: len(raw)] == raw
+    assert "ends" in neogenesis("restore", out, tmp_path / "one.img", "--confirm", "two", status=3).stderr
+    assert (
+        "twice"
+        in neogenesis("restore", out, tmp_path / "one.img", tmp_path / "one.img", "--confirm", "one", status=2).stderr
+    )
+
+
+def test_restore_with_another_size(standard: Path, tmp_path: Path, neogenesis) -> None:
+    out, new = tmp_path / "o.qcow2", blank(tmp_path / "new.img", 1200)
+    neogenesis("image", standard, out)
+    neogenesis("restore", out, new, "--confirm", "new", "--intent", "replace")
+    assert "No errors" in run("sfdisk", "--verify", new) and table_of(new)["id"] == table_of(standard)["id"]
+    new_spans = {
+        e["node"].removeprefix(str(new)): (e["start"] * 512, e["size"] * 512) for e in table_of(new)["partitions"]
+    }
+    assert new_spans["3"][1] > 800 * MIB
+    check_volume(new, *new_spans["3"], "ntfs", tmp_path)
+    assert file_hashes(new, *new_spans["3"]) == file_hashes(standard, *spans(standard)[2])
+
+
+def test_a_failing_target_drops_out_and_the_others_go_on(standard: Path, tmp_path: Path, neogenesis) -> None:
+    out = tmp_path / "o.qcow2"
+    neogenesis("image", standard, out)
+    blank(tmp_path / "bad.img", 700)
+    simulated(tmp_path / "bad.drive.json", "bad.img", serial="BAD00007", write={"fails_after_bytes": 9_000_000})
+    good = blank(tmp_path / "good.img", 700)
+    said = neogenesis(
+        "restore", out, tmp_path / "bad.drive.json", good, "--confirm", "0007", "--confirm", "good", status=6
+    ).stderr
+    assert "bad.drive.json dropped out" in said and "other 1 are done" in said
+    assert good.read_bytes()[: standard.stat().st_size] == standard.read_bytes()
+    simulated(tmp_path / "bad.drive.json", "bad.img", serial="BAD00007")
+    neogenesis("restore", out, tmp_path / "bad.drive.json", "--confirm", "0007", "--resume")
+    assert (tmp_path / "bad.img").read_bytes()[: standard.stat().st_size] == standard.read_bytes()
+
+
+def test_a_flipped_bit_in_an_image_is_found(standard: Path, tmp_path: Path, neogenesis) -> None:
+    out = tmp_path / "o.qcow2"
+    neogenesis("image", standard, out)
+    with out.open("r+b") as file:
+        file.seek(2 * MIB + 300_000)
+        byte = file.read(1)[0]
+        file.seek(2 * MIB + 300_000)
+        file.write(bytes([byte ^ 16]))
+    assert "partition" in neogenesis("verify", tmp_path / "o.qcow2.manifest.json", out, status=5).stderr
+    said = neogenesis("restore", out, blank(tmp_path / "new.img", 700), "--confirm", "new", status=4).stderr
+    assert "could not be read" in said
+    assert "compressed image" in neogenesis("plan", standard, out, status=3).stderr
