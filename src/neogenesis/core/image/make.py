@@ -21,12 +21,14 @@ from neogenesis.core.store import ReadableStore
 from neogenesis.core.survey import Drive, Survey, Surveyed
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.control import Clock, Control
-from neogenesis.core.transfer.journal import Journal
+from neogenesis.core.transfer.journal import Journal, StoredChunk
 from neogenesis.core.transfer.manifest import save_manifest
 from neogenesis.core.transfer.pipeline import data_runs, read_or_narrow, run_together
 from neogenesis.core.units import MIB
 
 _THREADS = 3
+#: Read, hashed and journalled together.
+BATCH_BYTES = 8 * CLUSTER_BYTES
 _CHECKPOINT_SECONDS = 2.0
 #: Gaps between partitions up to this size are kept whole; of larger ones only their edges, where records stand.
 _WHOLE_GAP_BYTES = 16 * MIB
@@ -87,7 +89,7 @@ class _Work:
 
     reading: threading.Lock = field(default_factory=threading.Lock)
     writing: threading.Lock = field(default_factory=threading.Lock)
-    waiting: list[tuple[Chunk, tuple[int, int] | None]] = field(default_factory=list)
+    waiting: list[StoredChunk] = field(default_factory=list)
     lost: list[tuple[int, int]] = field(default_factory=list)
     done_bytes: int = 0
 
@@ -119,7 +121,7 @@ class ImageRun:
         try:
             done = {c.start for c in journal.state.chunks}
             used = ranges_in_use(self.surveyed)
-            clusters = used.widened(CLUSTER_BYTES, self.surveyed.survey.drive.size_bytes)
+            clusters = used.widened(BATCH_BYTES, self.surveyed.survey.drive.size_bytes)
             self._work.done_bytes = used.intersection(journal.state.chunks.covered).total
             self._copy(journal, writer, used, clusters, done)
             writer.finish()
@@ -136,10 +138,10 @@ class ImageRun:
         if self.files.journal.exists():
             journal = Journal.resume(self.files.journal, self._hash)
             stored = journal.state.stored
-            end = max((at + length for at, length in stored.values()), default=CLUSTER_BYTES)
+            end = max((at + sum(lengths) for at, lengths in stored.values()), default=CLUSTER_BYTES)
             writer = Qcow2Writer(self.files.image, size, end)
-            for start, (at, length) in stored.items():
-                writer.recall(start // CLUSTER_BYTES, at, length)
+            for start, (at, lengths) in stored.items():
+                writer.recall(start // CLUSTER_BYTES, at, lengths)
             return journal, writer
         if self.files.image.exists() and self.files.image.stat().st_size:
             raise BadRecord(f"“{self.files.image}” exists already; nothing was written.", "Choose another name.")
@@ -147,10 +149,10 @@ class ImageRun:
 
     def _copy(self, journal: Journal, writer: Qcow2Writer, used: Extents, clusters: Extents, done: set[int]) -> None:
         work, total = self._work, used.total
-        queue = (piece for piece in clusters.chunks(CLUSTER_BYTES) if piece[0] not in done)
+        queue = (piece for piece in clusters.chunks(BATCH_BYTES) if piece[0] not in done)
 
         def begin() -> Callable[[], bool]:
-            buffer = memoryview(bytearray(CLUSTER_BYTES))
+            buffer = memoryview(bytearray(BATCH_BYTES))
             packer = zstandard.ZstdCompressor(level=self.level, write_checksum=True)
             return lambda: self._one(queue, buffer, packer, used, journal, writer, total)
 
@@ -178,15 +180,15 @@ class ImageRun:
             start, end = piece
             lost, count = self._read(start, end, buffer, used)
         data = buffer[: end - start]
-        if data_runs(data):
-            digest = blake3(data).digest()
-            padded = buffer if end - start == CLUSTER_BYTES else bytes(data).ljust(CLUSTER_BYTES, b"\0")
-            packed: bytes | None = packer.compress(padded)
-        else:
-            digest, packed = ZEROS, None
+        used_clusters = set[int]()
+        for first, last in data_runs(data):
+            used_clusters.update(range(first // CLUSTER_BYTES, (last - 1) // CLUSTER_BYTES + 1))
+        digest = blake3(data).digest() if used_clusters else ZEROS
+        count_here = -(-len(data) // CLUSTER_BYTES)
+        packed = [packer.compress(_cluster(data, n)) if n in used_clusters else b"" for n in range(count_here)]
         with work.writing:
-            place = writer.add(start // CLUSTER_BYTES, packed) if packed is not None else None
-            work.waiting.append((Chunk(start, end, digest), place))
+            at = writer.add(start // CLUSTER_BYTES, packed)
+            work.waiting.append((Chunk(start, end, digest), at, [len(piece) for piece in packed]))
             work.lost += lost
             work.done_bytes += count
             self.progress(work.done_bytes, total)
@@ -228,6 +230,12 @@ class ImageRun:
             "survey": survey,
         }
         save_manifest(self.files.manifest, head, journal.state.chunks)
+
+
+def _cluster(data: memoryview, number: int) -> memoryview | bytes:
+    """A cluster of `data`, filled up with zeros at the end of the drive."""
+    piece = data[number * CLUSTER_BYTES : (number + 1) * CLUSTER_BYTES]
+    return piece if len(piece) == CLUSTER_BYTES else bytes(piece).ljust(CLUSTER_BYTES, b"\0")
 
 
 def _as_drive(survey: Survey, image: Path) -> Drive:

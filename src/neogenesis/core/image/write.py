@@ -7,6 +7,7 @@ told to a journal by the caller; an interrupted file is continued behind the las
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -15,9 +16,11 @@ from neogenesis.core.errors import BadRecord, WriteFailed
 from neogenesis.core.image.layout import COMPRESSED, COPIED, build_header
 from neogenesis.core.units import round_up
 
-CLUSTER_BITS = 21
+#: With clusters of 256 KiB the fastest level packs about as small as general tools do at their usual one.
+CLUSTER_BITS = 18
 CLUSTER_BYTES = 1 << CLUSTER_BITS
 _REFCOUNTS = CLUSTER_BYTES // 2
+Ints = np.ndarray[tuple[int], np.dtype[np.int64]]
 
 
 class Qcow2Writer:
@@ -34,17 +37,20 @@ class Qcow2Writer:
         except OSError as error:
             raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
 
-    def add(self, cluster: int, packed: bytes) -> tuple[int, int]:
-        """Append a compressed cluster; returns its place and length in the file. Raises WriteFailed."""
+    def add(self, first_cluster: int, packed: Sequence[bytes]) -> int:
+        """Append neighbouring compressed clusters, empty for one of zeros; returns their place. Raises WriteFailed."""
         at = self.end
-        self._put(at, packed)
-        self.end += len(packed)
-        self._entries[cluster] = (at, len(packed))
-        return at, len(packed)
+        self._put(at, b"".join(packed))
+        self.recall(first_cluster, at, [len(piece) for piece in packed])
+        return at
 
-    def recall(self, cluster: int, at: int, length: int) -> None:
-        """A cluster that an earlier run has written."""
-        self._entries[cluster] = (at, length)
+    def recall(self, first_cluster: int, at: int, lengths: Sequence[int]) -> None:
+        """Clusters that stand in the file from `at` on."""
+        for cluster, length in enumerate(lengths, first_cluster):
+            if length:
+                self._entries[cluster] = (at, length)
+                at += length
+        self.end = max(self.end, at)
 
     def sync(self) -> None:
         try:
@@ -94,16 +100,16 @@ class Qcow2Writer:
                 return total, blocks, table_clusters
             blocks, table_clusters = need_blocks, need_table
 
-    def _reference_counts(self, at: int, file_clusters: int, blocks: int) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+    def _reference_counts(self, at: int, file_clusters: int, blocks: int) -> Ints:
         """One for each use of a cluster of the file: compressed data may share one, all else has its own."""
         counts = np.zeros(blocks * _REFCOUNTS, dtype=np.int64)
         counts[0] = 1
         places = np.array(sorted(self._entries.values()), dtype=np.int64).reshape(-1, 2)
         first = places[:, 0] // CLUSTER_BYTES
-        last = (places[:, 0] + places[:, 1] - 1) // CLUSTER_BYTES
-        np.add.at(counts, first, 1)
-        np.add.at(counts, last[last > first], 1)
-        data_end = -(-self.end // CLUSTER_BYTES)
+        last = (round_up_array(places[:, 0] + places[:, 1], 512) - 1) // CLUSTER_BYTES  # whole sectors are claimed
+        for step in range(int((last - first).max(initial=-1)) + 1):
+            np.add.at(counts, (first + step)[first + step <= last], 1)
+        data_end = round_up(self.end, CLUSTER_BYTES) // CLUSTER_BYTES
         counts[data_end:file_clusters] = 1
         return counts
 
@@ -128,3 +134,8 @@ class Qcow2Writer:
         if self._descriptor >= 0:
             os.close(self._descriptor)
             self._descriptor = -1
+
+
+def round_up_array(values: Ints, step: int) -> Ints:
+    """Each value to the next multiple of `step`."""
+    return -(-values // step) * step

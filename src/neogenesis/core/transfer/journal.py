@@ -19,6 +19,7 @@ from neogenesis.core.errors import BadRecord
 from neogenesis.core.transfer.chunks import Chunk, ChunkLog
 
 SCHEMA = "neogenesis.journal/1"
+StoredChunk = tuple[Chunk, int, list[int]]
 
 
 class JournalState:
@@ -26,10 +27,10 @@ class JournalState:
 
     def __init__(self) -> None:
         self.plan_hash = ""
-        self._placed: dict[int, tuple[int, int]] = {}
+        self._placed: dict[int, tuple[int, list[int]]] = {}
         self.chunks = ChunkLog()
         self.lost: list[tuple[int, int]] = []
-        self.stored: dict[int, tuple[int, int]] = {}
+        self.stored: dict[int, tuple[int, list[int]]] = {}
         self.prepared: set[int] = set()
         self.cleared = False
         self.copied = False
@@ -50,7 +51,7 @@ class JournalState:
                 raise ValueError("an impossible chunk")
             pending.append(Chunk(int(line[1]), int(line[2]), digest))
             if len(line) == 6:
-                self._placed[int(line[1])] = (int(line[4]), int(line[5]))
+                self._placed[int(line[1])] = (int(line[4]), [int(length) for length in line[5]])
         elif kind == "sync":
             for chunk in pending:
                 self.chunks.add(chunk)
@@ -135,11 +136,9 @@ class Journal:
         lines += [["lost", start, end] for start, end in lost]
         self.append([*lines, ["sync"]])
 
-    def add_stored(
-        self, chunks: Sequence[tuple[Chunk, tuple[int, int] | None]], lost: Sequence[tuple[int, int]]
-    ) -> None:
-        """As `add_chunks`, for chunks that stand at a place of their own in an image file: (start, length)."""
-        lines: list[list[Any]] = [["chunk", c.start, c.end, c.digest.hex(), *(place or ())] for c, place in chunks]
+    def add_stored(self, stored: Sequence[StoredChunk], lost: Sequence[tuple[int, int]]) -> None:
+        """As `add_chunks`, for chunks that stand in an image file: from `at` on, in pieces of these lengths."""
+        lines: list[list[Any]] = [["chunk", c.start, c.end, c.digest.hex(), at, lengths] for c, at, lengths in stored]
         lines += [["lost", start, end] for start, end in lost]
         self.append([*lines, ["sync"]])
 
