@@ -13,7 +13,7 @@ import typer
 from typer.exceptions import TyperException
 
 from neogenesis import __version__
-from neogenesis.bench import imaging, planning, worker
+from neogenesis.bench import imaging, planning, rescuing, worker
 from neogenesis.bench.drives import open_sealed
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.image.make import ImageFiles
@@ -269,6 +269,31 @@ def restore(
         raise worst
     lost = next((one.outcome.lost for one in found if one.outcome and one.outcome.lost), ())
     _say_lost(lost, Path(image_file))
+
+
+@app.command()
+def rescue(
+    drive: str,
+    target: str,
+    map_file: Annotated[Path, typer.Option("--map", help="The region map; a rescue goes on from it.")],
+    confirm: Annotated[str, typer.Option(help="Last four characters of the target's serial or name.")],
+    passes: Annotated[str, typer.Option(help="Some of first,forward,backward,sweep,trim,scrape,retry=N.")] = "",
+) -> None:
+    """Get what can be had from a failing drive: readable areas first; resumable."""
+    names, retries = rescuing.parse_passes(passes)
+    done = rescuing.rescue_drive(drive, target, map_file, confirm, names, retries)
+    typer.echo(
+        f"Rescued {both_text(done.read_bytes)}; lost {both_text(done.lost_bytes)}; "
+        f"not yet tried or postponed {both_text(done.open_bytes)}. Map: {map_file}"
+    )
+    for file in done.touched[:20]:
+        typer.echo(f"  partition {file.partition}: {file.path} lost {file.touched_bytes} of {file.size_bytes} bytes")
+    if done.lost_bytes or done.open_bytes:
+        more = f"; {len(done.touched)} files lost something, listed in {done.names}" if done.touched else ""
+        raise Partial(
+            f"Done, but {done.lost_bytes + done.open_bytes} bytes of the old drive could not be read{more}.",
+            f"{map_file} lists the ranges; the same command tries again.",
+        )
 
 
 def _say_lost(lost: tuple[tuple[int, int], ...], record: Path) -> None:

@@ -9,6 +9,8 @@ import pytsk3
 from neogenesis.core.errors import Damaged, ReadFailed
 from neogenesis.core.store import ReadableStore
 
+_NO_DATA = pytsk3.TSK_FS_ATTR_RUN_FLAG_SPARSE | pytsk3.TSK_FS_ATTR_RUN_FLAG_FILLER
+
 
 class _StoreImage(pytsk3.Img_Info):  # type: ignore[misc]
     """A store in the form that the library reads. What cannot be read comes back as zeros and is counted."""
@@ -70,6 +72,22 @@ class VolumeTree:
                     runs += [(int(run.addr), int(run.len)) for run in attribute]
         except OSError as error:
             raise Damaged("file record", inode, "it cannot be read") from error
+        return runs
+
+    def byte_runs(self, inode: int) -> list[tuple[int, int]]:
+        """Ranges of the volume where a file's data lies; none for what is kept inside its record or cannot be read."""
+        try:
+            block = int(self._volume.info.block_size)
+            runs = []
+            for attribute in self._volume.open_meta(inode=inode):
+                if int(attribute.info.type) in (1, 128) and int(attribute.info.flags) & pytsk3.TSK_FS_ATTR_NONRES:
+                    runs += [
+                        (int(run.addr) * block, (int(run.addr) + int(run.len)) * block)
+                        for run in attribute
+                        if not int(run.flags) & _NO_DATA
+                    ]
+        except OSError:
+            return []
         return runs
 
     def walk(self, most: int = 2_000_000) -> Iterator[tuple[str, int, int]]:

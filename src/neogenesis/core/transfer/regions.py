@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 from neogenesis.core.extent import Extents
 from neogenesis.core.record import Record
@@ -12,12 +12,13 @@ State = Literal["read", "lost", "postponed", "untried"]
 
 
 class RegionMap(Record, frozen=True, kw_only=True):
-    """Sorted half-open regions that cover [0, size_bytes) exactly once."""
+    """Sorted half-open regions that cover [0, size_bytes) exactly once; `source` says whose they are."""
 
     SCHEMA: ClassVar[str] = "neogenesis.region-map/1"
 
     schema: str = SCHEMA
     size_bytes: int
+    source: dict[str, Any] | None = None
     regions: tuple[tuple[int, int, State], ...]
 
 

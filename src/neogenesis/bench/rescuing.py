@@ -1,0 +1,153 @@
+"""A rescue of a connected drive, and salvage of its files: what the command line and the window both call."""
+
+from __future__ import annotations
+
+import csv
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from neogenesis.bench.clock import BenchClock
+from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target, same_bytes
+from neogenesis.bench.worker import only_worker, steered_by_signals
+from neogenesis.core.errors import BadArgument, BadRecord, Refused
+from neogenesis.core.filesystem.names import Touched, files_touching
+from neogenesis.core.rescue import PASSES, Rescue, RescueMap, load_map
+from neogenesis.core.survey import Drive
+from neogenesis.core.transfer import Control
+from neogenesis.core.transfer.identify import check_tail
+
+
+@dataclass(frozen=True, slots=True)
+class Rescued:
+    """What was had, in bytes, and which files lost something."""
+
+    read_bytes: int
+    lost_bytes: int
+    open_bytes: int
+    requested_bytes: int
+    touched: tuple[Touched, ...]
+    names: Path
+
+
+def parse_passes(text: str) -> tuple[tuple[str, ...], int]:
+    """The passes named in `first,forward,retry=5`, and how often lost sectors are tried again. Raises BadArgument."""
+    names, retries = [], 2
+    for part in (p.strip() for p in text.split(",") if p.strip()):
+        name, _, count = part.partition("=")
+        if name not in PASSES or (count and (name != "retry" or not count.isdigit() or int(count) > 100)):
+            raise BadArgument(f"--passes does not know “{part}”.", f"Name some of {', '.join(PASSES)} (retry=N).")
+        names.append(name)
+        retries = int(count) if count else retries
+    return tuple(names) or PASSES, retries
+
+
+def rescue_drive(
+    drive: str,
+    target: str,
+    map_path: Path,
+    tail: str,
+    passes: Sequence[str] = PASSES,
+    retries: int = 2,
+    tell: Callable[[str, RescueMap], None] = lambda name, found: None,
+) -> Rescued:
+    """Rescue `drive` onto `target`, which is made as an image file where there is none. Goes on with a map that exists.
+
+    Raises Refused or BadArgument while nothing has been written, Stopped when the drive vanished or on request.
+    """
+    map_path = map_path.absolute()
+    opened = open_sealed(drive)
+    try:
+        if same_bytes(drive, target):
+            raise Refused("target-is-source", f"“{target}” is the old drive itself; it is sealed.", "Name another.")
+        if opened.drive.mounted:
+            raise Refused("mounted", "The old drive is mounted; nothing was written.", "Unmount it.")
+        made = _make_image_file(Path(target), opened.drive, tail, map_path)
+        control = Control()
+        with only_worker(map_path), steered_by_signals(control):
+            goal = open_target(target, opened.drive.sector_size)
+            try:
+                if not made:
+                    check_tail(tail, confirm_tail(goal.drive))
+                if goal.drive.size_bytes < opened.drive.size_bytes:
+                    raise Refused(
+                        "too-small",
+                        "The new drive is smaller than the old one; nothing was written.",
+                        "Take a larger one.",
+                    )
+                source = {"serial": opened.drive.serial, "size_bytes": opened.drive.size_bytes}
+                found = _map_of(map_path, opened.drive, source)
+                rescue = Rescue(
+                    opened.store,
+                    goal.store,
+                    found,
+                    control,
+                    BenchClock(clock_factor(drive)),
+                    lambda current: current.save(map_path, source),
+                    tell,
+                    retries,
+                )
+                rescue.run(opened.drive, passes)
+                return _result(rescue, map_path)
+            finally:
+                goal.close()
+    finally:
+        opened.close()
+
+
+def _make_image_file(target: Path, drive: Drive, tail: str, map_path: Path) -> bool:
+    """A sparse file of the drive's size, where nothing stands yet; the typed tail must fit its name."""
+    if target.exists() or target.name.endswith(".drive.json"):
+        return False
+    if map_path.exists():
+        raise Refused(
+            "target-missing",
+            f"“{target}” is gone, but its map is there; nothing was written.",
+            "Bring it back, or name another map.",
+        )
+    if not target.parent.is_dir():
+        raise BadArgument(f"There is no folder “{target.parent}”.", "Make it first.")
+    check_tail(tail, target.stem[-4:])
+    try:
+        with target.open("xb") as file:
+            os.ftruncate(file.fileno(), drive.size_bytes)
+    except OSError as error:
+        raise BadRecord(f"“{target}” cannot be written ({error.strerror}).", "Choose another place.") from error
+    return True
+
+
+def _map_of(path: Path, drive: Drive, source: dict[str, object]) -> RescueMap:
+    if path.exists():
+        return load_map(path, drive.size_bytes, source)
+    return RescueMap(drive.size_bytes)
+
+
+def _result(rescue: Rescue, map_path: Path) -> Rescued:
+    lost = rescue.map.ranges("lost").union(rescue.map.ranges("postponed"))
+    touched: list[Touched] = []
+    if lost and rescue.surveyed is not None:
+        parts = rescue.surveyed.survey.partitions
+        volumes = [(p.number, p.start_bytes, p.size_bytes) for p in parts if p.volume.understood]
+        touched = list(files_touching(rescue.target, volumes, lost))
+    names = map_path.with_name(f"{map_path.stem}.files.csv")
+    write_names(names, touched)
+    return Rescued(
+        rescue.map.total("read"),
+        rescue.map.total("lost"),
+        rescue.map.total("postponed") + rescue.map.total("untried"),
+        rescue.requested_bytes,
+        tuple(touched),
+        names,
+    )
+
+
+def write_names(path: Path, touched: Sequence[Touched]) -> None:
+    """Files that lost something, as CSV; raises BadRecord."""
+    try:
+        with path.open("w", newline="", encoding="utf-8", errors="surrogateescape") as file:
+            rows = csv.writer(file)
+            rows.writerow(["partition", "path", "size_bytes", "lost_bytes"])
+            rows.writerows((t.partition, t.path, t.size_bytes, t.touched_bytes) for t in touched)
+    except OSError as error:
+        raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Free space there.") from error

@@ -1,0 +1,6 @@
+"""Getting what can be had from a failing drive, gentlest first, and saying what could not."""
+
+from neogenesis.core.rescue.map import RescueMap, load_map
+from neogenesis.core.rescue.run import PASSES, Rescue, RescueStore
+
+__all__ = ["PASSES", "Rescue", "RescueMap", "RescueStore", "load_map"]

@@ -1,0 +1,215 @@
+"""Rescue of failing drives: no readable byte is lost, the map is exact, and every kind of end can be gone on from."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import random
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from neogenesis.bench.clock import BenchClock
+from neogenesis.core.errors import ReadFailed, Stopped
+from neogenesis.core.extent import Extents
+from neogenesis.core.rescue import Rescue, RescueMap, load_map
+from neogenesis.core.store import MemoryStore
+from neogenesis.core.survey import Drive
+from neogenesis.core.transfer import Control
+from tests.drives import MIB, blank, nt_files, simulated, spans
+
+
+class Failing(MemoryStore):
+    """Memory with bad sectors that counts what is asked of it."""
+
+    def __init__(self, size: int, bad: Extents, dies_after: int | None = None) -> None:
+        super().__init__(size)
+        self.bad, self.dies_after = bad, dies_after
+        self.requested = self.calls = 0
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        self.calls += 1
+        self.requested += len(buffer)
+        gone = self.dies_after is not None and self.requested > self.dies_after
+        if gone or self.bad.intersection(Extents.of([(offset, offset + len(buffer))])):
+            raise ReadFailed(offset, len(buffer), "Input/output error")
+        super().read_into(offset, buffer)
+
+
+def rescue(source: Failing, target: MemoryStore, found: RescueMap) -> Rescue:
+    work = Rescue(source, target, found, Control(), BenchClock(), lambda current: None)
+    work.run(Drive(path="x", size_bytes=source.size_bytes, sector_size=512))
+    return work
+
+
+sectors = st.lists(st.tuples(st.integers(0, 8191), st.integers(1, 40)), max_size=25)
+
+
+@given(sectors, st.integers(0, 9))
+@settings(max_examples=60, deadline=None)
+def test_exactly_the_bad_sectors_are_lost(bad: list[tuple[int, int]], seed: int) -> None:
+    size = 4 * MIB
+    lost = Extents.of((s * 512, (s + n) * 512) for s, n in bad).clipped(0, size)
+    source = Failing(size, lost)
+    source.data[:] = random.Random(seed).randbytes(size)
+    target, found = MemoryStore(size), RescueMap(size)
+    if lost.total == size:
+        return
+    try:
+        rescue(source, target, found)
+    except Stopped:
+        assert lost.total > size // 2
+        return
+    assert found.ranges("lost") == lost and found.ranges("read") == lost.complement(size)
+    for start, end in lost.complement(size):
+        assert target.data[start:end] == source.data[start:end]
+    assert all(not any(target.data[s:e]) for s, e in lost)
+
+
+def test_a_thousand_bad_places_cost_little() -> None:
+    size = 512 * MIB
+    rng = random.Random(3)
+    lost = Extents.of((s, s + 512) for s in (rng.randrange(size // 512) * 512 for _ in range(250)))
+    source = Failing(size, lost)
+    found = RescueMap(size)
+    rescue(source, MemoryStore(size), found)
+    assert found.ranges("lost") == lost
+    assert source.requested <= 1.3 * size
+
+
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 99), st.integers(0, 99), st.sampled_from(["read", "lost", "postponed", "untried"])),
+        max_size=30,
+    )
+)
+def test_map_is_an_array_of_states(marks: list[tuple[int, int, str]]) -> None:
+    found, expected = RescueMap(90), ["untried"] * 90
+    for start, end, state in marks:
+        found.mark(start, end, state)
+        expected[start : min(end, 90)] = [state] * max(0, min(end, 90) - start)
+    regions = list(found)
+    assert regions[0][0] == 0 and regions[-1][1] == 90
+    assert all(a[1] == b[0] and a[2] != b[2] for a, b in itertools.pairwise(regions))
+    assert [state for start, end, state in regions for _ in range(start, end)] == expected
+    for state in ("read", "lost", "postponed", "untried"):
+        assert found.total(state) == expected.count(state) == found.ranges(state).total
+        assert found.ranges_between(20, 70, state) == found.ranges(state).clipped(20, 70)
+
+
+def test_a_million_regions_are_saved_and_read(tmp_path: Path) -> None:
+    count = 1_000_000
+    found = RescueMap(count * 512, [(n * 512, (n + 1) * 512, "lost" if n % 2 else "read") for n in range(count)])
+    started = time.perf_counter()
+    found.save(tmp_path / "m.json", {"serial": "x"})
+    again = load_map(tmp_path / "m.json", count * 512, {"serial": "x"})
+    assert len(again) == count and again.total("lost") == count * 256
+    for n in range(2000):
+        again.mark(n * 250 * 512, n * 250 * 512 + 512, "postponed")
+    assert time.perf_counter() - started < 60
+
+
+def test_a_drive_that_dies_is_not_a_drive_full_of_bad_places() -> None:
+    size = 64 * MIB
+    source = Failing(size, Extents.of([(3 * MIB, 3 * MIB + 512)]), dies_after=20 * MIB)
+    source.data[:] = random.Random(1).randbytes(size)
+    target, found = MemoryStore(size), RescueMap(size)
+    with pytest.raises(Stopped, match="no longer answers"):
+        rescue(source, target, found)
+    assert found.total("lost") == 0 and found.total("read") > 15 * MIB and found.total("postponed") <= 128 * 1024
+    source.dies_after = None
+    rescue(source, target, found)
+    assert found.ranges("lost") == Extents.of([(3 * MIB, 3 * MIB + 512)])
+
+
+def test_rescue_command_from_bad_places_to_names(standard: Path, tmp_path: Path, neogenesis) -> None:
+    raw = standard.read_bytes()
+    at = raw.index(nt_files()["Users/berth/scans/007.bin"][-600:])
+    bad = [[at, at + 100], [600 * MIB + 11, 600 * MIB + 5000]]
+    drive = simulated(tmp_path / "old.drive.json", "old.img", serial="RES00001", read={"unreadable": bad})
+    new = blank(tmp_path / "new.img", 640)
+    said = neogenesis("rescue", drive, new, "--map", tmp_path / "m.json", "--confirm", "new", status=4)
+    assert "Users/berth/scans/007.bin" in said.stdout and "files.csv" in said.stderr
+    found = json.loads((tmp_path / "m.json").read_text())
+    assert found["schema"] == "neogenesis.region-map/1" and found["size_bytes"] == len(raw)
+    assert found["regions"][0][0] == 0 and found["regions"][-1][1] == len(raw)
+    assert all(a[1] == b[0] for a, b in zip(found["regions"], found["regions"][1:], strict=False))
+    lost = [r[:2] for r in found["regions"] if r[2] == "lost"]
+    assert lost == [[s // 512 * 512, -(-e // 512) * 512] for s, e in bad]
+    copy = new.read_bytes()
+    at = 0
+    for start, end in [*lost, [len(raw), len(raw)]]:
+        assert copy[at:start] == raw[at:start]
+        at = end
+    assert "Users/berth/scans/007.bin" in (tmp_path / "m.files.csv").read_text()
+
+
+def test_rescue_goes_on_after_kill_and_after_the_drive_came_back(standard: Path, tmp_path: Path, neogenesis) -> None:
+    start = spans(standard)[2][0]
+    traits = {"serial": "RES00002", "clock": "real"}
+    drive = simulated(
+        tmp_path / "old.drive.json",
+        "old.img",
+        read={"bytes_per_s": 1.2e8, "unreadable": [[start + 5 * MIB, start + 5 * MIB + 512]]},
+        **traits,
+    )
+    new = tmp_path / "copy.img"  # made by the command
+    command = [
+        sys.executable,
+        "-m",
+        "neogenesis",
+        "rescue",
+        drive,
+        new,
+        "--map",
+        tmp_path / "m.json",
+        "--confirm",
+        "copy",
+    ]
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    time.sleep(2.2)
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    process.stderr.close()
+    simulated(
+        tmp_path / "old.drive.json",
+        "old.img",
+        read={"dies_after_bytes": 200_000_000, "unreadable": [[start + 5 * MIB, start + 5 * MIB + 512]]},
+        **traits,
+    )
+    assert "no longer answers" in neogenesis(*command[3:], status=6).stderr
+    simulated(
+        tmp_path / "old.drive.json",
+        "old.img",
+        read={"unreadable": [[start + 5 * MIB, start + 5 * MIB + 512]]},
+        **traits,
+    )
+    neogenesis(*command[3:], status=4)
+    raw, copy = standard.read_bytes(), new.read_bytes()
+    hole = start + 5 * MIB
+    assert copy[:hole] == raw[:hole] and copy[hole + 512 :] == raw[hole + 512 :] and not any(copy[hole : hole + 512])
+
+
+def test_rescue_refuses_wrong_drives_and_maps(standard: Path, tmp_path: Path, neogenesis) -> None:
+    drive = simulated(tmp_path / "old.drive.json", "old.img", serial="RES00003")
+    new, small, page = blank(tmp_path / "new.img", 640), blank(tmp_path / "little.img", 100), tmp_path / "m.json"
+    assert "ends" in neogenesis("rescue", drive, new, "--map", page, "--confirm", "0003", status=3).stderr
+    assert "smaller" in neogenesis("rescue", drive, small, "--map", page, "--confirm", "ttle", status=3).stderr
+    assert "itself" in neogenesis("rescue", drive, standard, "--map", page, "--confirm", "old", status=3).stderr
+    assert (
+        "passes"
+        in neogenesis("rescue", drive, new, "--map", page, "--confirm", "new", "--passes", "hammer", status=2).stderr
+    )
+    assert not any(new.read_bytes()) and not page.exists()
+    neogenesis("rescue", drive, new, "--map", page, "--confirm", "new")
+    assert new.read_bytes() == standard.read_bytes()
+    simulated(tmp_path / "old.drive.json", "old.img", serial="OTHER004")
+    assert "another drive" in neogenesis("rescue", drive, new, "--map", page, "--confirm", "new", status=3).stderr
+    page.write_text("{}")
+    assert "map" in neogenesis("rescue", drive, new, "--map", page, "--confirm", "new", status=3).stderr
