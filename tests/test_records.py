@@ -15,12 +15,12 @@ from neogenesis.core.errors import BadRecord, Mismatch
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
 from neogenesis.core.record import from_json, load, save, to_json
-from neogenesis.core.store import MemoryStore
+from neogenesis.core.store import MemoryStore, read_or_narrow
 from neogenesis.core.transfer import load_manifest, verify_against
 from neogenesis.core.transfer.chunks import ZEROS, Chunk, ChunkLog
 from neogenesis.core.transfer.journal import Journal, belongs_to, read_state
 from neogenesis.core.transfer.manifest import chunk_matches
-from neogenesis.core.transfer.pipeline import data_runs, read_or_narrow
+from neogenesis.core.transfer.pipeline import data_runs
 from neogenesis.core.transfer.regions import region_map
 from tests.drives import blank
 

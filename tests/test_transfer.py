@@ -286,7 +286,7 @@ def test_a_flipped_bit_is_found_and_named(standard: Path, tmp_path: Path, neogen
         file.seek(at)
         file.write(bytes([byte ^ 4]))
     said = neogenesis("verify", tmp_path / "p.manifest.json", new, status=5).stderr
-    assert "partition 3" in said
+    assert "partition 3" in said and "Users/berth/scans/007.bin" in said
 
 
 def test_second_transfer_is_refused(standard: Path, tmp_path: Path, neogenesis) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import os
+import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,9 +15,12 @@ from neogenesis.bench.worker import only_worker, steered_by_signals
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.filesystem.names import Touched, files_touching
 from neogenesis.core.rescue import PASSES, Rescue, RescueMap, load_map
-from neogenesis.core.survey import Drive
+from neogenesis.core.salvage import Salvage, SalvageSummary, wanted_files
+from neogenesis.core.salvage.run import each_kind
+from neogenesis.core.survey import Drive, survey_drive
 from neogenesis.core.transfer import Control
 from neogenesis.core.transfer.identify import check_tail
+from neogenesis.core.units import both_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,3 +155,62 @@ def write_names(path: Path, touched: Sequence[Touched]) -> None:
             rows.writerows((t.partition, t.path, t.size_bytes, t.touched_bytes) for t in touched)
     except OSError as error:
         raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Free space there.") from error
+
+
+def salvage_files(
+    drive: str,
+    folder: Path,
+    volume: int | None,
+    include: Sequence[str],
+    exclude: Sequence[str],
+    tell: Callable[[Sequence[tuple[str, int, int]]], None] = lambda kinds: None,
+) -> SalvageSummary:
+    """Copy files out of a drive into `folder`; `tell` hears first how much there is of each kind.
+
+    Raises Refused when there is no room, BadArgument, WriteFailed or Stopped.
+    """
+    folder = folder.absolute()
+    control = Control()
+    with steered_by_signals(control):
+        return _salvage(drive, folder, volume, include, exclude, tell, control)
+
+
+def _salvage(
+    drive: str,
+    folder: Path,
+    volume: int | None,
+    include: Sequence[str],
+    exclude: Sequence[str],
+    tell: Callable[[Sequence[tuple[str, int, int]]], None],
+    control: Control,
+) -> SalvageSummary:
+    opened = open_sealed(drive)
+    try:
+        if opened.drive.mounted:
+            raise Refused("mounted", "The drive is mounted; nothing was written.", "Unmount it.")
+        survey = survey_drive(opened.store, opened.drive).survey
+        if volume is not None and survey.partition(volume) is None:
+            raise BadArgument(f"The drive has no partition {volume}.", "See its survey for the numbers.")
+        wanted, left_out = wanted_files(opened.store, survey, volume, tuple(include), tuple(exclude))
+        if not wanted:
+            why = f" ({'; '.join(left_out)})" if left_out else ""
+            raise Refused("nothing-found", f"No file was found to copy{why}; nothing was written.", "Check patterns.")
+        tell(list(each_kind(wanted)))
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            room = shutil.disk_usage(folder).free
+        except OSError as error:
+            raise BadArgument(f"“{folder}” cannot be made ({error.strerror}).", "Choose another folder.") from error
+        needed = sum(w.size_bytes for w in wanted)
+        if needed > room and not (folder / "salvage.jsonl").exists():
+            raise Refused(
+                "too-small",
+                f"The folder has room for {both_text(room)}, and {both_text(needed)} are to be copied; "
+                "nothing was written.",
+                "Choose another folder, or copy less with --include.",
+            )
+        with only_worker(folder / "salvage"):
+            clock = BenchClock(clock_factor(drive))
+            return Salvage(opened.store, survey, folder, control, clock).run(wanted, left_out)
+    finally:
+        opened.close()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import traceback
+from collections.abc import Sequence
 from enum import Enum
 from pathlib import Path
 from typing import Annotated, Literal, cast
@@ -293,6 +294,33 @@ def rescue(
         raise Partial(
             f"Done, but {done.lost_bytes + done.open_bytes} bytes of the old drive could not be read{more}.",
             f"{map_file} lists the ranges; the same command tries again.",
+        )
+
+
+@app.command()
+def salvage(
+    drive: str,
+    dest: Path,
+    volume: Annotated[int | None, typer.Option(help="Only this partition.")] = None,
+    include: Annotated[list[str] | None, typer.Option(help="Only files that fit, such as '*.jpg'.")] = None,
+    exclude: Annotated[list[str] | None, typer.Option(help="Leave out files that fit.")] = None,
+) -> None:
+    """Copy files out of a drive with their checksums; resumable."""
+
+    def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
+        for kind, count, size in kinds:
+            typer.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
+
+    done = rescuing.salvage_files(drive, dest, volume, include or (), exclude or (), tell)
+    typer.echo(f"Copied {done.files} files, {both_text(done.bytes)}, to {dest}; checksums in {dest / 'salvage.jsonl'}")
+    for text in done.not_read:
+        typer.echo(f"  left out: {text}")
+    if done.incomplete:
+        names = ", ".join(s.path for s in done.incomplete[:3])
+        more = f" and {len(done.incomplete) - 3} more" if len(done.incomplete) > 3 else ""
+        raise Partial(
+            f"Done, but {len(done.incomplete)} files could not be read whole: {names}{more}.",
+            f"{dest / 'salvage.json'} lists them all; the same command tries them again.",
         )
 
 

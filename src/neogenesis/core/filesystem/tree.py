@@ -7,17 +7,18 @@ from collections.abc import Iterator
 import pytsk3
 
 from neogenesis.core.errors import Damaged, ReadFailed
-from neogenesis.core.store import ReadableStore
+from neogenesis.core.store import ReadableStore, read_or_narrow
 
+_LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a FAT volume among its files
 _NO_DATA = pytsk3.TSK_FS_ATTR_RUN_FLAG_SPARSE | pytsk3.TSK_FS_ATTR_RUN_FLAG_FILLER
 
 
 class _StoreImage(pytsk3.Img_Info):  # type: ignore[misc]
-    """A store in the form that the library reads. What cannot be read comes back as zeros and is counted."""
+    """A store in the form that the library reads. What cannot be read comes back as zeros and is listed in `lost`."""
 
     def __init__(self, store: ReadableStore) -> None:
         self._store = store
-        self.failed_reads = 0
+        self.lost: list[tuple[int, int]] = []
         super().__init__(url="", type=pytsk3.TSK_IMG_TYPE_EXTERNAL)
 
     def close(self) -> None:
@@ -28,11 +29,12 @@ class _StoreImage(pytsk3.Img_Info):  # type: ignore[misc]
 
     def read(self, offset: int, size: int) -> bytes:
         length = max(0, min(size, self._store.size_bytes - offset))
+        buffer = memoryview(bytearray(length))
         try:
-            return self._store.read(offset, length)
+            self.lost += read_or_narrow(self._store, offset, buffer, self._store.sector_size)
         except ReadFailed:
-            self.failed_reads += 1
-            return bytes(length)
+            self.lost.append((offset, offset + length))
+        return bytes(buffer)
 
 
 class VolumeTree:
@@ -52,6 +54,33 @@ class VolumeTree:
             entry = self._volume.open(f"/{path}")
             size = entry.info.meta.size if entry.info.meta else 0
             return bytes(entry.read_random(0, min(size, most))) if size else b""
+        except OSError:
+            return None
+
+    def contents(self, inode: int, piece_bytes: int) -> Iterator[tuple[bytes, int]]:
+        """A file from its first byte to its last, in pieces, each with how many bytes of it could not be read.
+
+        Raises Damaged when the file cannot be opened any more.
+        """
+        try:
+            entry = self._volume.open_meta(inode=inode)
+            size = int(entry.info.meta.size)
+            at = 0
+            while at < size:
+                self._image.lost.clear()
+                data = entry.read_random(at, min(piece_bytes, size - at))
+                if not data:
+                    raise Damaged("file", at, "it ends before its size")
+                yield bytes(data), min(len(data), sum(end - start for start, end in self._image.lost))
+                at += len(data)
+        except OSError as error:
+            raise Damaged("file", inode, "it cannot be opened") from error
+
+    def modified_s(self, inode: int) -> float | None:
+        """When a file was last changed, in seconds since 1970."""
+        try:
+            meta = self._volume.open_meta(inode=inode).info.meta
+            return float(meta.mtime) + float(getattr(meta, "mtime_nano", 0)) / 1e9 if meta.mtime else None
         except OSError:
             return None
 
@@ -112,7 +141,7 @@ class VolumeTree:
                 path = f"{prefix}{name}"
                 if meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
                     waiting.append((f"{path}/", int(meta.addr)))
-                elif meta.type == pytsk3.TSK_FS_META_TYPE_REG:
+                elif meta.type == pytsk3.TSK_FS_META_TYPE_REG and not name.endswith(_LABEL_ENTRY):
                     count += 1
                     if count > most:
                         return

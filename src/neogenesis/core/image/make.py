@@ -17,13 +17,13 @@ from neogenesis.core.extent import Extents
 from neogenesis.core.image.write import CLUSTER_BYTES, Qcow2Writer
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.intents import layout_as_it_is
-from neogenesis.core.store import ReadableStore
+from neogenesis.core.store import ReadableStore, read_or_narrow
 from neogenesis.core.survey import Drive, Survey, Surveyed
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.control import Clock, Control
 from neogenesis.core.transfer.journal import Journal, StoredChunk
 from neogenesis.core.transfer.manifest import save_manifest
-from neogenesis.core.transfer.pipeline import data_runs, read_or_narrow, run_together
+from neogenesis.core.transfer.pipeline import data_runs, run_together
 from neogenesis.core.units import MIB
 
 _THREADS = 3

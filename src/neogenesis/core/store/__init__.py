@@ -6,6 +6,7 @@ A `ReadableStore` has no way to write: a sealed drive is one. Only a `WritableSt
 from neogenesis.core.store.base import ReadableStore, WritableStore
 from neogenesis.core.store.file import FileStore, SealedFileStore
 from neogenesis.core.store.memory import MemoryStore
+from neogenesis.core.store.narrow import read_or_narrow
 from neogenesis.core.store.overlay import OverlayStore
 from neogenesis.core.store.pieces import PieceStore
 from neogenesis.core.store.shared import SharedStore
@@ -22,4 +23,5 @@ __all__ = [
     "SharedStore",
     "WritableRangeView",
     "WritableStore",
+    "read_or_narrow",
 ]

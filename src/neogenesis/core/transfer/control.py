@@ -59,6 +59,6 @@ class Control:
                     self.tell("resumed")
         if self._stop_reason:
             raise Stopped(
-                f"Stopped safely: {self._stop_reason}. The old drive is untouched; the new one has no table yet.",
-                "Run the transfer again with --resume to go on.",
+                f"Stopped safely: {self._stop_reason}. The old drive is untouched, and what was done is kept.",
+                "Run the same command again to go on, a transfer with --resume.",
             )

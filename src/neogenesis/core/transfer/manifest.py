@@ -10,6 +10,8 @@ import msgspec
 from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord, Mismatch, ReadFailed
+from neogenesis.core.extent import Extents
+from neogenesis.core.filesystem.names import files_touching
 from neogenesis.core.plan import Layout
 from neogenesis.core.record import Record, load, save_bytes
 from neogenesis.core.store import ReadableStore
@@ -19,6 +21,7 @@ from neogenesis.core.transfer.pipeline import data_runs
 from neogenesis.core.units import MIB
 
 _PIECE = 8 * MIB
+_MOST_NAMES = 6
 
 
 class Manifest(Record, frozen=True, kw_only=True):
@@ -112,14 +115,22 @@ def verify_against(
         done += chunk.end - chunk.start
         progress(done)
     if wrong:
-        raise mismatch(wrong, manifest.layout)
+        raise mismatch(wrong, manifest.layout, store)
     return done
 
 
-def mismatch(wrong: list[Chunk], layout: Layout) -> Mismatch:
+def mismatch(wrong: list[Chunk], layout: Layout, store: ReadableStore | None = None) -> Mismatch:
+    """What differs, by chunk and partition, and where the volume can still be listed, by file."""
     first = wrong[0]
     more = f" and {len(wrong) - 1} more" if len(wrong) > 1 else ""
+    named = ""
+    if store is not None:
+        volumes = [(p.number, p.start_bytes, p.size_bytes) for p in layout.partitions]
+        ranges = Extents.of((c.start, c.end) for c in wrong)
+        files = [f"{t.path} (partition {t.partition})" for t in files_touching(store, volumes, ranges, _MOST_NAMES)]
+        if files:
+            named = f" Files there: {', '.join(files)}."
     return Mismatch(
-        f"Bytes {first.start} to {first.end} in {where(layout, first.start)}{more} are not what was written.",
+        f"Bytes {first.start} to {first.end} in {where(layout, first.start)}{more} are not what was written.{named}",
         "Do not hand the drive over. Check cable and dock, then transfer again.",
     )

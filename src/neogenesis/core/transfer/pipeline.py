@@ -16,9 +16,8 @@ from typing import Protocol
 import numpy as np
 from blake3 import blake3
 
-from neogenesis.core.errors import ReadFailed
 from neogenesis.core.extent import Extents
-from neogenesis.core.store import ReadableStore, WritableStore
+from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.control import Control
 from neogenesis.core.units import KIB, MIB
@@ -173,29 +172,6 @@ def data_runs(data: memoryview) -> list[tuple[int, int]]:
         flags.append(bool(np.frombuffer(data[whole * _ZERO_BLOCK :], dtype=np.uint8).any()))
     edges = [0, *(i for i, (a, b) in enumerate(pairwise(flags), 1) if a != b), len(flags)]
     return [(a * _ZERO_BLOCK, min(b * _ZERO_BLOCK, length)) for a, b in pairwise(edges) if flags[a]]
-
-
-def read_or_narrow(store: ReadableStore, place: int, buffer: memoryview, sector: int) -> list[tuple[int, int]]:
-    """Fill `buffer`; what cannot be read becomes zeros and is returned as ranges of the store, sector by sector."""
-    try:
-        store.read_into(place, buffer)
-        return []
-    except ReadFailed:
-        length = len(buffer)
-        start = place // sector * sector
-        if length <= sector and start + sector >= place + length:
-            buffer[:] = bytes(length)
-            return [(place, place + length)]
-    half = max(sector, (length // 2 + sector - 1) // sector * sector)
-    cut = min(length, (place + half) // sector * sector - place)
-    if not 0 < cut < length:
-        cut = min(length, (start + sector) - place)
-    lost = read_or_narrow(store, place, buffer[:cut], sector)
-    return _merge(lost + read_or_narrow(store, place + cut, buffer[cut:], sector))
-
-
-def _merge(ranges: list[tuple[int, int]]) -> list[tuple[int, int]]:
-    return list(Extents.of(ranges))
 
 
 def _on_drive(piece: Piece, lost: list[tuple[int, int]]) -> list[tuple[int, int]]:

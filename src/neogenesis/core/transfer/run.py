@@ -26,7 +26,7 @@ from neogenesis.core.plan import Operation, Plan
 from neogenesis.core.plan.intents import relocates
 from neogenesis.core.plan.model import OperationKind
 from neogenesis.core.record import save, to_json
-from neogenesis.core.store import RangeView, ReadableStore, WritableStore
+from neogenesis.core.store import RangeView, ReadableStore, WritableStore, read_or_narrow
 from neogenesis.core.survey import Drive, Surveyed
 from neogenesis.core.survey.survey import TABLE_AREA_BYTES
 from neogenesis.core.table import Partition, TableWrite, build_gpt, build_mbr, gpt_usable
@@ -36,7 +36,7 @@ from neogenesis.core.transfer.events import Event, Outcome
 from neogenesis.core.transfer.identify import check_source, check_target, table_mark
 from neogenesis.core.transfer.journal import Journal
 from neogenesis.core.transfer.manifest import chunk_matches, mismatch, save_manifest
-from neogenesis.core.transfer.pipeline import CHUNK_BYTES, Piece, pieces_of, read_or_narrow, run_pipeline
+from neogenesis.core.transfer.pipeline import CHUNK_BYTES, Piece, pieces_of, run_pipeline
 from neogenesis.core.transfer.prepare import VolumeTools, prepared_volume
 from neogenesis.core.transfer.regions import region_map
 

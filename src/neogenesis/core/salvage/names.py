@@ -1,0 +1,56 @@
+"""Names that the destination can hold, and what kind of thing a path is to its owner."""
+
+from __future__ import annotations
+
+from fnmatch import fnmatchcase
+from hashlib import blake2s
+
+_FORBIDDEN = str.maketrans(dict.fromkeys('<>:"\\|?*', "_") | {chr(n): "_" for n in range(32)})
+_RESERVED = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
+_LONGEST_BYTES = 200
+_KINDS = (
+    ("pictures", ("/pictures/", "/photos/", "/dcim/"), (".jpg", ".jpeg", ".png", ".heic", ".raw", ".tif", ".tiff")),
+    (
+        "documents",
+        ("/documents/", "/my documents/"),
+        (".pdf", ".doc", ".docx", ".odt", ".xlsx", ".ods", ".txt"),
+    ),
+    ("mail", ("/mail/",), (".pst", ".ost", ".mbox", ".eml", ".mail")),
+    ("desktop", ("/desktop/",), ()),
+    ("saved games", ("/saved games/",), (".sav",)),
+    ("music and films", ("/music/", "/videos/"), (".mp3", ".flac", ".mp4", ".mov", ".mkv")),
+)
+_PEOPLE = ("users/", "home/", "documents and settings/")
+
+
+def kind_of(path: str) -> str:
+    """`pictures`, `documents`, `mail`, `desktop`, `saved games`, `music and films`, `other of people`, or `rest`."""
+    folded = f"/{path.casefold()}"
+    at_home = any(folded[1:].startswith(p) for p in _PEOPLE)
+    for kind, folders, endings in _KINDS:
+        if any(f in folded for f in folders) or (at_home and folded.endswith(endings)):
+            return kind
+    return "other of people" if at_home else "rest"
+
+
+def matches(path: str, patterns: tuple[str, ...]) -> bool:
+    """Whether a path, or its last part, fits one of the patterns; letters in either case, `*` also crosses folders."""
+    folded = path.casefold()
+    name = folded.rsplit("/", 1)[-1]
+    return any(fnmatchcase(folded, p.casefold()) or fnmatchcase(name, p.casefold()) for p in patterns)
+
+
+def plain(part: str) -> str:
+    """A part of a path in letters that every filesystem can hold; a mark keeps changed parts apart."""
+    made = part.encode("utf-8", "surrogateescape").decode("utf-8", "replace").translate(_FORBIDDEN).rstrip(". ")
+    if made.split(".")[0].casefold() in _RESERVED or not made:
+        made = f"_{made}"
+    if len(made.encode()) > _LONGEST_BYTES or made != part:
+        mark = blake2s(part.encode("utf-8", "surrogateescape"), digest_size=3).hexdigest()
+        stem, dot, ending = made.rpartition(".")
+        if not dot or len(ending) > 10:
+            stem, ending = made, ""
+        while len(stem.encode()) > _LONGEST_BYTES - 20:
+            stem = stem[:-1]
+        made = f"{stem}~{mark}" + (f".{ending}" if ending else "")
+    return made
