@@ -145,3 +145,28 @@ def test_swap_is_made_anew_with_its_uuid(tmp_path: Path, neogenesis) -> None:
     with new.open("rb") as file:
         file.seek(start + 50 * MIB)
         assert not any(file.read(4 * MIB))
+
+
+def test_room_for_preparing_volumes_is_asked_for_first(standard: Path, tmp_path: Path, neogenesis) -> None:
+    new, point = blank(tmp_path / "new.img", 1400), tmp_path / "small"
+    point.mkdir()
+    run("mount", "-t", "tmpfs", "-o", "size=20m", "tmpfs", point)
+    try:
+        neogenesis("plan", standard, new, "-o", point / "p.json")
+        assert json.loads((point / "p.json").read_text())["scratch_bytes"] > 20 * MIB
+        assert "nothing was written" in neogenesis("transfer", point / "p.json", "--confirm", "new", status=3).stderr
+        assert not any(new.read_bytes())
+    finally:
+        run("umount", point)
+
+
+def test_sample_says_how_sure_it_is(standard: Path, tmp_path: Path, neogenesis) -> None:
+    from neogenesis.core.transfer.manifest import missed_share
+
+    assert abs(missed_share(512) - 0.00895) < 1e-4 and missed_share(0) == 1.0
+    for n in (1, 10, 512, 100_000):
+        assert (1 - missed_share(n)) ** n == pytest.approx(0.01)
+    new, plan = blank(tmp_path / "new.img", 700), tmp_path / "p.json"
+    neogenesis("plan", standard, new, "--grow", "none", "-o", plan)
+    neogenesis("transfer", plan, "--confirm", "new", "--verify", "sample")
+    assert json.loads((tmp_path / "p.manifest.json").read_text())["verified_bytes"] > 0

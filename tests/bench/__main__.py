@@ -7,79 +7,16 @@ import os
 import re
 import shutil
 import statistics
-import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
+from tests.bench.engine import PARTS
+from tests.bench.figure import ROOT, ROUNDS, Figure, alternate, spread, timed, tmpfs
 from tests.drives import MIB, NT_DATA, STARTUP, Part, blank, make_drive, place, run, simulated, standard_parts
 
-ROUNDS = 5
-ROOT = Path(__file__).resolve().parents[2]
 PROGRAM = [sys.executable, "-m", "neogenesis"]
-
-
-@dataclass(frozen=True)
-class Figure:
-    """One line: what was measured, the median and the spread, the goal, and how."""
-
-    name: str
-    value: str
-    goal: str
-    met: bool
-    how: str
-
-
-@contextmanager
-def tmpfs(gib: int) -> Iterator[Path]:
-    """A folder in memory, so that a disk's moods do not count."""
-    base = Path("/dev/shm") if shutil.disk_usage("/dev/shm").free > gib << 30 else Path(tempfile.gettempdir())
-    folder = Path(tempfile.mkdtemp(prefix="neogenesis-bench-", dir=base))
-    try:
-        yield folder
-    finally:
-        shutil.rmtree(folder)
-
-
-def timed(command: list[str | Path]) -> tuple[float, int]:
-    """Wall seconds, and the peak memory in KiB of the process."""
-    started = time.perf_counter()
-    process = subprocess.Popen([str(c) for c in command], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, cwd=ROOT)
-    _, status, usage = os.wait4(process.pid, 0)
-    seconds = time.perf_counter() - started
-    words = process.stderr.read().decode() if process.stderr else ""
-    if process.stderr:
-        process.stderr.close()
-    process.returncode = os.waitstatus_to_exitcode(status)
-    if process.returncode:
-        raise SystemExit(f"{command}: {words}")
-    return seconds, usage.ru_maxrss
-
-
-def spread(values: list[float], unit: str = "", digits: int = 2) -> str:
-    return f"{statistics.median(values):.{digits}f}{unit} ({min(values):.{digits}f} to {max(values):.{digits}f})"
-
-
-def alternate(rounds: int, *work: Callable[[], float]) -> list[list[float]]:
-    """Each in turn, so that a slow moment hits all alike; the first round warms up and is dropped."""
-    found: list[list[float]] = [[] for _ in work]
-    for number in range(rounds + 1):
-        for index, do in enumerate(work):
-            seconds = do()
-            if number:
-                found[index].append(seconds)
-    return found
-
-
-def random_file(path: Path, mib: int) -> Path:
-    with path.open("wb") as file:
-        for _ in range(mib):
-            file.write(os.urandom(MIB))
-    return path
 
 
 def transfer_against_cp() -> list[Figure]:
@@ -249,7 +186,10 @@ def table(figures: list[Figure]) -> str:
 def main() -> None:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     figures: list[Figure] = []
-    for part in (transfer_against_cp, large_drives, window):
+    wanted = [name for name in sys.argv[1:] if not name.startswith("-")]
+    for part in (transfer_against_cp, large_drives, window, *PARTS):
+        if wanted and part.__name__ not in wanted:
+            continue
         print(f"{part.__name__} …", flush=True)  # noqa: T201
         figures += part()
     print(table(figures))  # noqa: T201

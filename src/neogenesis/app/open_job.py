@@ -6,6 +6,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.bench import Bench, Dock
 from neogenesis.app.handover.model import HandoverModel
+from neogenesis.app.keep.model import KeepModel
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.transfer.model import TransferModel
@@ -26,6 +27,7 @@ class OpenJob(QObject):
         self.plan = PlanModel(self)
         self.transfer = TransferModel(self)
         self.handover = HandoverModel(self)
+        self.keep = KeepModel(self)
         bench.jobs_changed.connect(self.changed)
 
     @property
@@ -66,3 +68,4 @@ class OpenJob(QObject):
         """Let go of what is being watched; a transfer that runs goes on."""
         self.bench.jobs_changed.disconnect(self.changed)
         self.transfer.close()
+        self.keep.close()

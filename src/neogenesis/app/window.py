@@ -164,6 +164,7 @@ class MainWindow(QMainWindow):
             Action("new-job", "New job", "Ctrl+N", "Job", self.new_job),
             Action("main", "Do the stop's main action", "Ctrl+Return", "Job", self._main_action, in_job),
             Action("note", "Note for the logbook", "Ctrl+L", "Job", self._focus_note, in_job),
+            Action("keep", "Image, rescue, or copy files out", "Ctrl+I", "Job", self._keep_what_is_there, in_job),
             Action("undo", "Undo", "Ctrl+Z", "Plan", lambda: self.job and self.job.plan.undo(), here("plan")),
             Action("redo", "Redo", "Ctrl+Shift+Z", "Plan", lambda: self.job and self.job.plan.redo(), here("plan")),
             Action("write", "Write plan", "Ctrl+S", "Plan", lambda: self.job and self.job.plan.write(), here("plan")),
@@ -196,6 +197,12 @@ class MainWindow(QMainWindow):
             view.print.click()
         elif isinstance(view, LaterView):
             view.save.click()
+
+    def _keep_what_is_there(self) -> None:
+        self.show_stop("survey")
+        view = self.views.get("survey")
+        if isinstance(view, SurveyView):
+            view.show_keep()
 
     def _pause(self) -> None:
         view = self.views.get("transfer")

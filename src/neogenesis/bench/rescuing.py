@@ -164,6 +164,7 @@ def salvage_files(
     include: Sequence[str],
     exclude: Sequence[str],
     tell: Callable[[Sequence[tuple[str, int, int]]], None] = lambda kinds: None,
+    progress: Callable[[int, int], None] = lambda done, total: None,
 ) -> SalvageSummary:
     """Copy files out of a drive into `folder`; `tell` hears first how much there is of each kind.
 
@@ -172,7 +173,7 @@ def salvage_files(
     folder = folder.absolute()
     control = Control()
     with steered_by_signals(control):
-        return _salvage(drive, folder, volume, include, exclude, tell, control)
+        return _salvage(drive, folder, volume, include, exclude, tell, progress, control)
 
 
 def _salvage(
@@ -182,6 +183,7 @@ def _salvage(
     include: Sequence[str],
     exclude: Sequence[str],
     tell: Callable[[Sequence[tuple[str, int, int]]], None],
+    progress: Callable[[int, int], None],
     control: Control,
 ) -> SalvageSummary:
     opened = open_sealed(drive)
@@ -211,6 +213,6 @@ def _salvage(
             )
         with only_worker(folder / "salvage"):
             clock = BenchClock(clock_factor(drive))
-            return Salvage(opened.store, survey, folder, control, clock).run(wanted, left_out)
+            return Salvage(opened.store, survey, folder, control, clock, progress).run(wanted, left_out)
     finally:
         opened.close()

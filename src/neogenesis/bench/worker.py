@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import fcntl
 import os
+import shutil
 import signal
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from types import FrameType
@@ -22,6 +23,7 @@ import msgspec
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target
 from neogenesis.bench.planning import hash_of, load_plan
+from neogenesis.bench.telling import OUTCOMES
 from neogenesis.bench.tools import FilesystemTools
 from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.plan import Plan
@@ -31,10 +33,10 @@ from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, Transfer
 from neogenesis.core.transfer.identify import check_tail
 from neogenesis.core.transfer.journal import belongs_to
 from neogenesis.core.transfer.run import Verify
+from neogenesis.core.units import both_text
 
 #: Workers that this process started: remembered until they end, since whoever asked for them may be gone by then.
 _children: list[subprocess.Popen[bytes]] = []
-_OUTCOMES = {3: "refused", 5: "mismatch", 6: "stopped"}
 
 
 def _lock_path(plan: Path) -> Path:
@@ -85,13 +87,20 @@ def running_worker(plan: Path) -> int | None:
 
 def start_worker(plan: Path, tail: str, resume: bool, verify: Verify = "full") -> subprocess.Popen[bytes]:
     """Start a transfer that outlives this process; its last words go to `NAME.errors` beside the plan."""
-    arguments = [sys.executable, "-m", "neogenesis", "transfer", str(plan), "--confirm", tail, "--verify", verify]
-    if resume:
-        arguments.append("--resume")
+    arguments = ["transfer", str(plan), "--confirm", tail, "--verify", verify]
+    return start_command([*arguments, "--resume"] if resume else arguments, plan.with_name(f"{plan.stem}.errors"))
+
+
+def start_command(arguments: Sequence[str], errors_path: Path) -> subprocess.Popen[bytes]:
+    """Start this program with `arguments` as a process that outlives its parent."""
     _children[:] = [child for child in _children if child.poll() is None]
-    with plan.with_name(f"{plan.stem}.errors").open("wb") as errors:
+    with errors_path.open("wb") as errors:
         child = subprocess.Popen(
-            arguments, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=errors, start_new_session=True
+            [sys.executable, "-m", "neogenesis", *arguments],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=errors,
+            start_new_session=True,
         )
     _children.append(child)
     return child
@@ -139,6 +148,7 @@ def run_transfer(
         check_tail(tail, confirm_tail(target))
     control = Control()
     files = RunFiles(plan_path)
+    _check_room(plan, plan_path)
     with only_worker(plan_path), steered_by_signals(control):
         try:
             log = files.events.open("ab" if resume else "wb", buffering=0)
@@ -149,7 +159,7 @@ def run_transfer(
             try:
                 outcome = _run(plan, files, control, tell, resume, verify)
             except NeogenesisError as error:
-                kind = _OUTCOMES.get(error.exit_status, "failed")
+                kind = OUTCOMES.get(error.exit_status, "failed")
                 tell(
                     msgspec.convert(
                         {
@@ -175,6 +185,18 @@ def run_transfer(
                 raise
             tell(_final(outcome))
             return outcome
+
+
+def _check_room(plan: Plan, plan_path: Path) -> None:
+    """Raises Refused when the folder of the plan cannot hold what preparing volumes takes."""
+    free = shutil.disk_usage(plan_path.parent).free
+    if plan.scratch_bytes > free:
+        raise Refused(
+            "no-room",
+            f"Preparing the volumes may take {both_text(plan.scratch_bytes)} beside the plan, and there are "
+            f"{both_text(free)}; nothing was written.",
+            "Free space there, or put the plan into another folder.",
+        )
 
 
 def _final(outcome: Outcome) -> Event:

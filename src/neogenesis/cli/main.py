@@ -16,11 +16,13 @@ from typer.exceptions import TyperException
 from neogenesis import __version__
 from neogenesis.bench import imaging, planning, rescuing, worker
 from neogenesis.bench.drives import open_sealed
+from neogenesis.bench.telling import telling
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
 from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
+from neogenesis.core.rescue import RescueMap
 from neogenesis.core.survey import Survey
 from neogenesis.core.transfer import Event, load_manifest, verify_against
 from neogenesis.core.transfer.run import RunFiles
@@ -230,14 +232,15 @@ def image(
     drive: str,
     out: Annotated[Path, typer.Argument(metavar="OUT.qcow2")],
     level: Annotated[int, typer.Option(min=1, max=19, help="How hard to compress.")] = 1,
+    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
 ) -> None:
     """Image a drive: used blocks only, compressed, with a manifest; goes on with an interrupted one."""
-    done = imaging.make_image(drive, out, level)
-    typer.echo(
-        f"Imaged {both_text(done.read_bytes)} in use into {both_text(done.file_bytes)}. "
-        f"Manifest: {ImageFiles(out).manifest}"
-    )
-    _say_lost(done.lost, ImageFiles(out).manifest)
+    with telling(events) as teller:
+        done = imaging.make_image(drive, out, level, lambda done, total: teller.progress("image", done, total))
+        if events != "-":
+            read, size = both_text(done.read_bytes), both_text(done.file_bytes)
+            typer.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")
+        _say_lost(done.lost, ImageFiles(out).manifest)
 
 
 @app.command()
@@ -279,22 +282,34 @@ def rescue(
     map_file: Annotated[Path, typer.Option("--map", help="The region map; a rescue goes on from it.")],
     confirm: Annotated[str, typer.Option(help="Last four characters of the target's serial or name.")],
     passes: Annotated[str, typer.Option(help="Some of first,forward,backward,sweep,trim,scrape,retry=N.")] = "",
+    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
 ) -> None:
     """Get what can be had from a failing drive: readable areas first; resumable."""
     names, retries = rescuing.parse_passes(passes)
-    done = rescuing.rescue_drive(drive, target, map_file, confirm, names, retries)
+    with telling(events) as teller:
+
+        def tell(name: str, found: RescueMap) -> None:
+            tried = found.size_bytes - found.total("untried")
+            teller.progress("rescue", tried, found.size_bytes, name, found.total("lost") + found.total("postponed"))
+
+        done = rescuing.rescue_drive(drive, target, map_file, confirm, names, retries, tell)
+        if events != "-":
+            _say_rescued(done, map_file)
+        if done.lost_bytes or done.open_bytes:
+            more = f"; {len(done.touched)} files lost something, listed in {done.names}" if done.touched else ""
+            raise Partial(
+                f"Done, but {done.lost_bytes + done.open_bytes} bytes of the old drive could not be read{more}.",
+                f"{map_file} lists the ranges; the same command tries again.",
+            )
+
+
+def _say_rescued(done: rescuing.Rescued, map_file: Path) -> None:
     typer.echo(
         f"Rescued {both_text(done.read_bytes)}; lost {both_text(done.lost_bytes)}; "
         f"not yet tried or postponed {both_text(done.open_bytes)}. Map: {map_file}"
     )
     for file in done.touched[:20]:
         typer.echo(f"  partition {file.partition}: {file.path} lost {file.touched_bytes} of {file.size_bytes} bytes")
-    if done.lost_bytes or done.open_bytes:
-        more = f"; {len(done.touched)} files lost something, listed in {done.names}" if done.touched else ""
-        raise Partial(
-            f"Done, but {done.lost_bytes + done.open_bytes} bytes of the old drive could not be read{more}.",
-            f"{map_file} lists the ranges; the same command tries again.",
-        )
 
 
 @app.command()
@@ -304,24 +319,33 @@ def salvage(
     volume: Annotated[int | None, typer.Option(help="Only this partition.")] = None,
     include: Annotated[list[str] | None, typer.Option(help="Only files that fit, such as '*.jpg'.")] = None,
     exclude: Annotated[list[str] | None, typer.Option(help="Leave out files that fit.")] = None,
+    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
 ) -> None:
     """Copy files out of a drive with their checksums; resumable."""
 
-    def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
-        for kind, count, size in kinds:
-            typer.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
+    with telling(events) as teller:
 
-    done = rescuing.salvage_files(drive, dest, volume, include or (), exclude or (), tell)
-    typer.echo(f"Copied {done.files} files, {both_text(done.bytes)}, to {dest}; checksums in {dest / 'salvage.jsonl'}")
-    for text in done.not_read:
-        typer.echo(f"  left out: {text}")
-    if done.incomplete:
-        names = ", ".join(s.path for s in done.incomplete[:3])
-        more = f" and {len(done.incomplete) - 3} more" if len(done.incomplete) > 3 else ""
-        raise Partial(
-            f"Done, but {len(done.incomplete)} files could not be read whole: {names}{more}.",
-            f"{dest / 'salvage.json'} lists them all; the same command tries them again.",
-        )
+        def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
+            for kind, count, size in kinds if events != "-" else ():
+                typer.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
+
+        def progress(done: int, total: int) -> None:
+            teller.progress("salvage", done, total)
+
+        done = rescuing.salvage_files(drive, dest, volume, include or (), exclude or (), tell, progress)
+        if events != "-":
+            typer.echo(
+                f"Copied {done.files} files, {both_text(done.bytes)}, to {dest}; checksums in {dest / 'salvage.jsonl'}"
+            )
+            for text in done.not_read:
+                typer.echo(f"  left out: {text}")
+        if done.incomplete:
+            names = ", ".join(s.path for s in done.incomplete[:3])
+            more = f" and {len(done.incomplete) - 3} more" if len(done.incomplete) > 3 else ""
+            raise Partial(
+                f"Done, but {len(done.incomplete)} files could not be read whole: {names}{more}.",
+                f"{dest / 'salvage.json'} lists them all; the same command tries them again.",
+            )
 
 
 def _say_lost(lost: tuple[tuple[int, int], ...], record: Path) -> None:

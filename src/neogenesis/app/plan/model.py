@@ -151,6 +151,8 @@ class PlanModel(QObject):
 
     def toggle(self, number: int) -> None:
         """Carry a partition over, or leave it behind."""
+        if self.policy.intent not in ("replace", "split"):
+            return
         leave = set(self.policy.leave) ^ {number}
         sizes = {n: s for n, s in self.policy.sizes.items() if n != number}
         self.change(leave=tuple(sorted(leave)), sizes=sizes)
@@ -163,7 +165,7 @@ class PlanModel(QObject):
     def move_boundary(self, number: int, size_bytes: int, before: Plan, policy: Policy) -> None:
         """Drag the lower edge of a partition, starting from the plan and policy `before` the drag."""
         current = before.layout.partition(number)
-        if current is None or self.state != "ready":
+        if current is None or self.state != "ready" or policy.intent not in ("replace", "split"):
             return
         size = self.clamp(number, size_bytes)
         sizes = {**policy.sizes, number: size}

@@ -20,6 +20,13 @@ from neogenesis.core.plan.layout import is_resizable
 from neogenesis.core.units import MIB, parse_size
 
 _MOST_SPARE = 20
+INTENT_NAMES = {"replace": "Replace", "split": "Split", "beside": "Beside", "exact": "Exact"}
+_INTENT_TEXTS = {
+    "replace": "Replace: everything moves, the old drive leaves the machine",
+    "split": "Split: the system moves, the personal data stay on the old drive",
+    "beside": "Beside: the old drive stays as it is, the new one is added empty",
+    "exact": "Exact: sector for sector, nothing is interpreted",
+}
 
 
 class PlanView(StopView):
@@ -104,7 +111,7 @@ class PlanView(StopView):
         self.growth.setAccessibleName(tr("Who takes the new space"))
         self.growth.activated.connect(self._growth_chosen)
         self.growth.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.growth.setMinimumContentsLength(14)
+        self.growth.setMinimumContentsLength(12)
         self.spare = QSpinBox()
         self.spare.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.spare.setRange(0, _MOST_SPARE)
@@ -119,7 +126,13 @@ class PlanView(StopView):
         self.volume.setAccessibleName(tr("New data volume"))
         self.volume.setToolTip(tr("Add an empty data volume of this size; empty for none"))
         self.volume.returnPressed.connect(self._volume_typed)
+        self.intent = Choice()
+        self.intent.setAccessibleName(tr("What the customer needs"))
+        for key, text in INTENT_NAMES.items():
+            self.intent.addItem(tr(text), key)
+        self.intent.activated.connect(self._intent_chosen)
         line = FlowRow(look().px(8))
+        line.addWidget(self.intent)
         line.group(label(tr("New space"), "muted"), self.growth)
         line.group(label(tr("Spare"), "muted"), self.spare)
         line.group(label(tr("New data volume"), "muted"), self.volume)
@@ -184,6 +197,9 @@ class PlanView(StopView):
             return
         self._model.change(data_volume_bytes=size)
 
+    def _intent_chosen(self, index: int) -> None:
+        self._model.change(intent=self.intent.itemData(index), sizes={}, leave=())
+
     def _growth_chosen(self, index: int) -> None:
         value = self.growth.itemData(index)
         self._model.change(grow=int(value[1:]) if value.startswith("#") else value, sizes={})
@@ -211,7 +227,7 @@ class PlanView(StopView):
             self._show_plan(plan, state)
             self._pages.setCurrentIndex(2)
         self._show_actions(state)
-        self.subtitle.say(tr("Replace: everything moves, the old drive leaves the machine"))
+        self.subtitle.say(tr(_INTENT_TEXTS[model.policy.intent]))
 
     def _show_message(self, state: str) -> None:
         text, more = {
@@ -244,7 +260,7 @@ class PlanView(StopView):
         self.again.setVisible(state == "locked" and not running and not self._desk.job.closed)
 
     def _show_plan(self, plan: Plan, state: str) -> None:
-        editable = state == "ready"
+        editable = state == "ready" and plan.intent in ("replace", "split")
         survey = plan.source.survey
         old, new = survey.drive, plan.target.drive
         dock_old, dock_new = self._desk.old_dock(), self._desk.new_dock()
@@ -283,7 +299,7 @@ class PlanView(StopView):
             growing = max(plan.layout.partitions, key=lambda p: (p.role == "system", p.size_bytes), default=None)
             self.canvas.choose(growing.from_partition if growing else None)
         self._show_chosen()
-        self._show_choices(plan, editable)
+        self._show_choices(plan, state == "ready")
         fault = self._model.refusal or self._model.failure
         if fault is not None:
             self._say_fault(fault.text)
@@ -297,7 +313,8 @@ class PlanView(StopView):
         self._summary.say(tr("Copies {0} of {1}, in {2}").format(copied, total, time))
         behind = [p.title for p in survey.partitions if p.number in plan.left_behind]
         left = tr("Stays behind: {0}.").format(", ".join(behind)) + " " if behind else ""
-        self._reason.say(left + " ".join(plan.reasons))
+        after = tr("Afterwards: {0}").format(" ".join(plan.afterwards)) + " " if plan.afterwards else ""
+        self._reason.say(left + after + " ".join(plan.reasons))
 
     def _show_chosen(self) -> None:
         plan, number = self._model.plan, self.canvas.chosen
@@ -305,7 +322,8 @@ class PlanView(StopView):
         placed = None
         if plan is not None and number is not None:
             placed = next((p for p in plan.layout.partitions if p.from_partition == number), None)
-        editable = self._model.state == "ready" and facts is not None
+        shaped = self._model.policy.intent in ("replace", "split")
+        editable = self._model.state == "ready" and facts is not None and shaped
         resizable = facts is not None and is_resizable(facts) and placed is not None
         self.size.setEnabled(editable and resizable)
         self.carry.setEnabled(editable)
@@ -341,8 +359,12 @@ class PlanView(StopView):
         self.spare.setValue(policy.spare_percent)
         if not self.volume.hasFocus():
             self.volume.setText(exact(policy.data_volume_bytes) if policy.data_volume_bytes else "")
-        for widget in (self.growth, self.spare, self.volume):
-            widget.setEnabled(editable)
+        self.intent.setCurrentIndex(list(INTENT_NAMES).index(policy.intent))
+        self.intent.setEnabled(editable)
+        shaped = editable and policy.intent in ("replace", "split")
+        self.growth.setEnabled(shaped)
+        for widget in (self.spare, self.volume):
+            widget.setEnabled(shaped or (editable and policy.intent == "beside"))
         self._filling = False
 
     def checks(self) -> list[Check]:

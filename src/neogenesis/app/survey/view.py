@@ -5,9 +5,11 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
+from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.choose import DriveChoice
 from neogenesis.app.parts.controls import button, clear, label, mono, notice, row, rule
+from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.heading import HeadingView
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import strata_of_survey
@@ -86,10 +88,22 @@ class SurveyView(StopView):
         self.start = button(tr("Seal and survey"), self._model.start, "main", tr("Read the old drive  Ctrl+Return"))
         self._other = button(tr("Another drive…"), self._choose_again)
         self.body.addWidget(self._pages, 1)
-        self.body.addLayout(row(None, self._other, self.start, gap=10))
+        self.keep = button(
+            tr("Keep what is there…"), self.show_keep, "", tr("Image, rescue, or copy files out  Ctrl+I")
+        )
+        foot = FlowRow(look().px(10), at_right=True)
+        for widget in (self._other, self.keep, self.start):
+            foot.addWidget(widget)
+        self.body.addLayout(foot)
         self._choosing = False
         desk.bench.drives_changed.connect(self.refresh)
         self._model.changed.connect(self._answered)
+
+    def show_keep(self) -> None:
+        """The sheet for an image, a rescue or a salvage of the old drive."""
+        sheet = KeepSheet(self, self._desk)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.open()
 
     def _choose_again(self) -> None:
         self._choosing = True
@@ -120,6 +134,7 @@ class SurveyView(StopView):
         done = self._model.record is not None
         self.start.setText(tr("Survey again") if done else tr("Seal and survey"))
         self.start.setEnabled(state in ("ready", "done") and not self._choosing and bool(dock and dock.present))
+        self.keep.setVisible(bool(self._desk.job.old_drive) and not self._choosing)
         self._other.setVisible(
             state in ("ready", "absent", "done") and not self._choosing and not self._desk.job.closed
         )

@@ -10,9 +10,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
-import msgspec
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
 from neogenesis.bench.drives import confirm_tail
@@ -28,7 +28,6 @@ if TYPE_CHECKING:
 State = Literal["no-plan", "ready", "starting", "running", "paused", "stopping", "stopped", "done", "failed"]
 _POLL_MS = 120
 _MOST_POINTS = 4000
-_DECODER = msgspec.json.Decoder(Event)
 
 
 @dataclass
@@ -72,8 +71,7 @@ class TransferModel(QObject):
         self.state: State = "no-plan"
         self.failure: Failure | None = None
         self._process: subprocess.Popen[bytes] | None = None
-        self._offset = 0
-        self._rest = b""
+        self._events = EventFile(self.files.events)
         self._timer = QTimer(self)
         self._timer.setInterval(_POLL_MS)
         self._timer.timeout.connect(self._poll)
@@ -90,7 +88,7 @@ class TransferModel(QObject):
 
     def _attach(self) -> None:
         """Find out where the transfer of the written plan stands."""
-        self.progress, self._offset, self._rest, self.failure = Progress(), 0, b"", None
+        self.progress, self._events, self.failure = Progress(), EventFile(self.files.events), None
         if self.plan is None:
             self.state = "no-plan"
             return
@@ -164,7 +162,7 @@ class TransferModel(QObject):
         resume = self.can_resume
         if not resume:
             self.files.events.unlink(missing_ok=True)
-        self.progress, self._offset, self._rest, self.failure = Progress(), 0, b"", None
+        self.progress, self._events, self.failure = Progress(), EventFile(self.files.events), None
         if resume:
             self._read_events()
             self.progress.outcome = None
@@ -212,20 +210,8 @@ class TransferModel(QObject):
 
     def _read_events(self) -> str:
         """Take in what the worker wrote since; returns `step`, `moved` or nothing."""
-        try:
-            with self.files.events.open("rb") as file:
-                file.seek(self._offset)
-                raw = file.read()
-        except OSError:
-            return ""
-        self._offset += len(raw)
-        *lines, self._rest = (self._rest + raw).split(b"\n")
         news = ""
-        for line in lines:
-            try:
-                event = _DECODER.decode(line)
-            except msgspec.MsgspecError:
-                continue  # events are a courtesy; the journal is what counts
+        for event in self._events.news():
             heard = self._hear(event)
             news = "step" if "step" in (heard, news) else heard
         return news

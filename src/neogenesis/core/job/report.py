@@ -9,6 +9,8 @@ from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.plan import Plan
 from neogenesis.core.transfer import Manifest
+from neogenesis.core.transfer.manifest import missed_share
+from neogenesis.core.transfer.run import SAMPLE_CHUNKS
 from neogenesis.core.units import binary_text, both_text
 
 
@@ -106,7 +108,11 @@ def _checked(manifest: Manifest) -> str:
     if manifest.verified_bytes <= 0:
         return "What was written was not read back."
     if manifest.verified_bytes < copied * 0.99:
-        return f"A sample of {both_text(manifest.verified_bytes)} was read back and compared."
+        share = 100 * missed_share(SAMPLE_CHUNKS)
+        return (
+            f"A sample of {both_text(manifest.verified_bytes)} was read back and compared: had more than {share:.1f} % "
+            "been wrong, it would have been found 99 times out of 100."
+        )
     return "Everything that was written was read back and compared."
 
 

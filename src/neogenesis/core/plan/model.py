@@ -92,7 +92,10 @@ class Target(Record, frozen=True, kw_only=True):
 
 
 class Plan(Record, frozen=True, kw_only=True):
-    """`afterwards` are the steps that a person must take at the machine once the transfer has ended."""
+    """`afterwards` are the steps that a person must take at the machine once the transfer has ended.
+
+    `scratch_bytes` is about the room that preparing volumes takes beside the plan.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.plan/1"
 
@@ -109,3 +112,4 @@ class Plan(Record, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
     estimate: Estimate
     afterwards: tuple[str, ...] = ()
+    scratch_bytes: int = 0

@@ -60,6 +60,7 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         reasons=tuple(reasons),
         findings=(*findings, *split_findings(survey)) if policy.intent == "split" else findings,
         estimate=estimate(survey.drive, target.drive, copied, prepared, copied),
+        scratch_bytes=sum(_scratch_bytes(source, o) for o in operations if o.kind == "prepare"),
         afterwards=split_afterwards(survey) if policy.intent == "split" else (),
     )
 
@@ -165,6 +166,17 @@ def _operations(source: Surveyed, layout: Layout) -> list[Operation]:
         Operation(kind="verify", text="Read everything back and compare", bytes=total),
         Operation(kind="write-table", text="Write the new table, backup first"),
     ]
+
+
+def _scratch_bytes(source: Surveyed, operation: Operation) -> int:
+    """Room for what preparing a volume changes: its tables, and what a smaller size pushes to another place."""
+    if operation.action == "patch":
+        return MIB
+    allocation = source.allocations.get(operation.from_partition or 0)
+    moved = 0
+    if operation.action == "shrink" and allocation is not None:
+        moved = allocation.clipped(operation.bytes, max(operation.bytes, allocation.end)).total
+    return 2 * moved + operation.bytes // 4096 + 64 * MIB
 
 
 def _copied_bytes(allocation: Extents | None, size: int) -> int:

@@ -83,6 +83,7 @@ class Rescue:
         self._good: tuple[int, int] | None = None
         self._clean = 0
         self._slow = False
+        self._pass = ""
         self.surveyed: Surveyed | None = None
 
     def run(self, drive: Drive, passes: Sequence[str] = PASSES) -> None:
@@ -99,6 +100,7 @@ class Rescue:
         try:
             for name in PASSES:
                 if name in passes:
+                    self._pass = name
                     self._tell(name, self.map)
                     steps[name]()
                     self._save_now()
@@ -130,6 +132,7 @@ class Rescue:
         self._good = (start, min(end, start + self.source.sector_size))
         self.target.write(start, piece)
         self.map.mark(start, end, "read")
+        self._tell(self._pass, self.map)
         self._save_sometimes()
         return True
 

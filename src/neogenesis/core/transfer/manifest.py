@@ -72,6 +72,14 @@ def load_manifest(path: Path) -> Manifest:
     return manifest
 
 
+def missed_share(checked: int, doubt: float = 0.01) -> float:
+    """The largest share of wrong chunks that a sample of `checked` chunks, taken by chance, misses that often.
+
+    The sample finds nothing with probability (1 - share)^checked; solved for the share.
+    """
+    return 1.0 if checked <= 0 else float(1 - doubt ** (1 / checked))
+
+
 def chunk_matches(store: ReadableStore, chunk: Chunk, buffer: memoryview) -> bool:
     """Whether the drive holds what the chunk says; `buffer` bounds the memory used."""
     digest = blake3()

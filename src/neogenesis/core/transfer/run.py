@@ -44,7 +44,7 @@ Verify = Literal["full", "sample", "none"]
 _CHECKPOINT_SECONDS = 2.0
 _CHECKPOINT_BYTES = 2 << 30
 _PROGRESS_SECONDS = 0.2
-_SAMPLE_CHUNKS = 512
+SAMPLE_CHUNKS = 512
 _KNOWN_CHUNKS = 16
 
 
@@ -338,8 +338,9 @@ class Transfer:
         if self.verify == "none":
             return 0
         indices = np.arange(len(chunks))
-        if self.verify == "sample" and len(chunks) > _SAMPLE_CHUNKS:
-            indices = np.linspace(0, len(chunks) - 1, _SAMPLE_CHUNKS).astype(np.int64)
+        if self.verify == "sample" and len(chunks) > SAMPLE_CHUNKS:
+            chosen = np.random.default_rng(int(self.plan_hash[:16], 16))  # by chance, and the same after a resume
+            indices = chosen.choice(len(chunks), SAMPLE_CHUNKS, replace=False)
         ordered = sorted((chunks[int(i)] for i in indices), key=lambda c: c.start)
         self._progress = _Progress(self.clock.now(), sum(c.end - c.start for c in ordered))
         buffer = memoryview(bytearray(CHUNK_BYTES))

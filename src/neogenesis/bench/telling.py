@@ -1,0 +1,95 @@
+"""Events of any long work, written where the window or a script listens; exactly one of them is the outcome."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from neogenesis.bench.clock import BenchClock
+from neogenesis.core.errors import BadArgument, NeogenesisError
+from neogenesis.core.transfer import Event
+
+_PROGRESS_SECONDS = 0.2
+Ending = Literal["done", "refused", "partial", "mismatch", "stopped", "failed"]
+OUTCOMES: dict[int, Ending] = {
+    3: "refused",
+    4: "partial",
+    5: "mismatch",
+    6: "stopped",
+}
+
+
+class Teller:
+    """Writes events; progress not more often than five times a second."""
+
+    def __init__(self, write: Callable[[bytes], object]) -> None:
+        self._write = write
+        self._began = time.monotonic()
+        self._told = 0.0
+
+    def tell(self, event: Event) -> None:
+        """Events are a courtesy: a full disk must not stop work that could go on."""
+        at = time.monotonic() - self._began
+        event = msgspec.structs.replace(
+            event, time_s=event.time_s or round(at, 3), wall=event.wall or BenchClock().wall()
+        )
+        with suppress(OSError):
+            self._write(msgspec.json.encode(event) + b"\n")
+
+    def progress(self, phase: str, done: int, total: int, text: str = "", lost: int = 0, place: int = 0) -> None:
+        """How far it is; the rate is the average so far."""
+        now = time.monotonic()
+        if now - self._told < _PROGRESS_SECONDS and done < total:
+            return
+        self._told = now
+        rate = done / max(1e-3, now - self._began)
+        left = (total - done) / rate if rate > 0 else 0.0
+        self.tell(
+            Event(
+                event="progress",
+                phase=phase,
+                text=text,
+                copied_bytes=done,
+                total_bytes=total,
+                rate_bytes_per_s=rate,
+                left_s=(0.8 * left, 1.4 * left),
+                lost_bytes=lost,
+                place_bytes=place,
+            )
+        )
+
+
+@contextmanager
+def telling(events: str | None) -> Iterator[Teller]:
+    """A teller for a file, for standard output (`-`), or for nobody. Tells the outcome of what is done inside."""
+    if events is None:
+        yield Teller(lambda data: None)
+        return
+    try:
+        file = None if events == "-" else Path(events).open("ab", buffering=0)  # noqa: SIM115 - closed below
+    except OSError as error:
+        raise BadArgument(f"“{events}” cannot be written ({error.strerror}).", "Name another file.") from error
+    teller = Teller(file.write if file else _to_stdout)
+    try:
+        teller.tell(Event(event="start"))
+        yield teller
+        teller.tell(Event(event="outcome", outcome="done", text="Done."))
+    except NeogenesisError as error:
+        kind: Ending = OUTCOMES.get(error.exit_status, "failed")
+        code = str(getattr(error, "code", ""))
+        teller.tell(Event(event="outcome", outcome=kind, text=error.text, remedy=error.remedy, code=code))
+        raise
+    finally:
+        if file:
+            file.close()
+
+
+def _to_stdout(data: bytes) -> None:
+    sys.stdout.buffer.write(data)
+    sys.stdout.buffer.flush()

@@ -1,0 +1,295 @@
+"""Figures of the engine beyond one copy: exact, images, many targets, rescue, and what the size of a drive costs."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import statistics
+import sys
+import time
+from pathlib import Path
+
+from blake3 import blake3
+
+from tests.bench.figure import Figure, alternate, spread, timed, tmpfs
+from tests.drives import LINUX, MIB, NT_DATA, Part, blank, make_drive, place, run
+
+PROGRAM = [sys.executable, "-m", "neogenesis"]
+ROUNDS = 3
+
+
+def fresh(folder: Path, *keep: str) -> None:
+    """Take away what a command leaves beside its inputs."""
+    for file in folder.iterdir():
+        if file.is_file() and file.name not in keep:
+            file.unlink()
+
+
+def customer_like(path: Path, mib: int) -> Path:
+    """What a customer's drive holds: mostly pictures and films (incompressible), programs, texts, and nothing."""
+    rng = random.Random(11)
+    libraries = sorted(Path("/usr/lib/x86_64-linux-gnu").glob("*.so.*"), key=lambda p: p.name)
+    programs = b"".join(p.read_bytes() for p in libraries[:400] if p.is_file())[: 120 * MIB]
+    words = [
+        "tide",
+        "berth",
+        "ferry",
+        "lamp",
+        "gull",
+        "chart",
+        "rope",
+        "buoy",
+        "pilot",
+        "island",
+        "fog",
+        "bell",
+        "harbour",
+        "ledger",
+        "ticket",
+    ]
+    with path.open("r+b") as file:
+        file.seek(MIB)
+        while file.tell() < (mib - 2) * MIB:
+            share = rng.random()
+            if share < 0.70:
+                file.write(os.urandom(4 * MIB))
+            elif share < 0.80 and programs:
+                at = rng.randrange(max(1, len(programs) - 4 * MIB))
+                file.write(programs[at : at + 4 * MIB])
+            elif share < 0.90:
+                text = " ".join(rng.choice(words) + str(rng.randrange(10_000)) for _ in range(60_000)).encode()
+                file.write((text * 12)[: 4 * MIB])
+            else:
+                file.seek(4 * MIB, os.SEEK_CUR)
+    return path
+
+
+def exact() -> list[Figure]:
+    """Sector for sector against cp, and the machine's own limits beside it."""
+    with tmpfs(9) as folder:
+        old = make_drive(folder / "old.img", 2050, [Part(0, NT_DATA, "")])
+        with old.open("r+b") as file:
+            file.seek(MIB)
+            for _ in range(2047):
+                file.write(os.urandom(MIB))
+        new, plan = blank(folder / "new.img", 2050), folder / "p.json"
+        run(*PROGRAM, "plan", old, new, "--intent", "exact", "-o", plan)
+
+        def ours() -> float:
+            blank(new, 2050)
+            fresh(folder, "old.img", "new.img", "p.json")
+            timed([*PROGRAM, "transfer", plan, "--confirm", "new", "--verify", "none"])
+            events = [json.loads(line) for line in (folder / "p.events.jsonl").read_text().splitlines()]
+            begun = next(e["time_s"] for e in events if e.get("event") == "operation" and e.get("phase") == "copy")
+            return float(events[-1]["time_s"]) - float(begun)
+
+        def cp() -> float:
+            (folder / "cp.img").unlink(missing_ok=True)
+            return timed(["cp", "--sparse=never", old, folder / "cp.img"])[0]
+
+        copied, plain = alternate(ROUNDS, ours, cp)
+        buffer = bytearray(8 * MIB)
+        started = time.perf_counter()
+        with old.open("rb", buffering=0) as file:
+            while file.readinto(buffer):
+                pass
+        reading = time.perf_counter() - started
+        started = time.perf_counter()
+        for _ in range(256):
+            blake3(buffer).digest()
+        hashing = time.perf_counter() - started
+        started = time.perf_counter()
+        with (folder / "w.img").open("wb", buffering=0) as file:
+            for _ in range(256):
+                file.write(buffer)
+        writing = time.perf_counter() - started
+    ratios = [a / b for a, b in zip(copied, plain, strict=True)]
+    limit = max(reading, hashing, writing)
+    return [
+        Figure(
+            "Exact transfer of 2 GiB, time of `cp --sparse=never`",
+            spread(ratios),
+            "at most 1.1",
+            statistics.median(ratios) <= 1.1,
+            "copy step with BLAKE3, in memory",
+        ),
+        Figure(
+            "The same, against the slowest of reading, hashing, writing alone",
+            f"{statistics.median(copied) / limit:.2f}",
+            "-",
+            True,
+            f"alone: read {reading:.2f} s, hash {hashing:.2f} s, write {writing:.2f} s",
+        ),
+    ]
+
+
+def images() -> list[Figure]:
+    with tmpfs(9) as folder:
+        old = customer_like(make_drive(folder / "old.img", 1500, [Part(0, LINUX, "")]), 1500)
+        ours_out, theirs_out, memory = folder / "o.qcow2", folder / "q.qcow2", []
+
+        def ours() -> float:
+            fresh(folder, "old.img", "q.qcow2")
+            seconds, peak = timed([*PROGRAM, "image", old, ours_out])
+            memory.append(peak / 1024)
+            return seconds
+
+        def theirs() -> float:
+            theirs_out.unlink(missing_ok=True)
+            return timed(
+                [
+                    "qemu-img",
+                    "convert",
+                    "-O",
+                    "qcow2",
+                    "-c",
+                    "-o",
+                    "compression_type=zstd",
+                    "-W",
+                    "-m",
+                    "16",
+                    old,
+                    theirs_out,
+                ]
+            )[0]
+
+        one, other = alternate(ROUNDS, ours, theirs)
+        sizes = ours_out.stat().st_size / theirs_out.stat().st_size
+        run("qemu-img", "check", ours_out)
+
+        def restore() -> float:
+            for file in folder.glob("o.qcow2.onto-*"):
+                file.unlink()
+            blank(folder / "new.img", 1500)
+            return timed([*PROGRAM, "restore", ours_out, folder / "new.img", "--confirm", "new", "--verify", "none"])[0]
+
+        def back() -> float:
+            (folder / "raw.img").unlink(missing_ok=True)
+            return timed(["qemu-img", "convert", "-O", "raw", ours_out, folder / "raw.img"])[0]
+
+        restored, converted = alternate(ROUNDS, restore, back)
+        (folder / "raw.img").unlink()
+
+        def four() -> float:
+            for file in folder.glob("o.qcow2.onto-*"):
+                file.unlink()
+            names = [f"t{n}" for n in range(4)]
+            for name in names:
+                blank(folder / f"{name}.img", 1500)
+            confirm = [word for name in names for word in ("--confirm", name)]
+            targets = [folder / f"{name}.img" for name in names]
+            return timed([*PROGRAM, "restore", ours_out, *targets, *confirm, "--verify", "none"])[0]
+
+        single, several = alternate(ROUNDS, restore, four)
+    speed = [b / a for a, b in zip(one, other, strict=True)]
+    again = [a / b for a, b in zip(restored, converted, strict=True)]
+    many = [b / a for a, b in zip(single, several, strict=True)]
+    return [
+        Figure(
+            "Image: how many times as fast as `qemu-img convert -c` with zstd",
+            spread(speed),
+            "at least 3",
+            statistics.median(speed) >= 3,
+            "whole process, a drive of 1.5 GiB like a customer's, in memory",
+        ),
+        Figure("Image: size against that tool's", f"{sizes:.3f}", "at most 1.02", sizes <= 1.02, "the same source"),
+        Figure("Image: peak memory", spread(memory, " MiB", 0), "at most 300 MiB", max(memory) <= 300, ""),
+        Figure(
+            "Restore: time of `qemu-img convert` back to raw",
+            spread(again),
+            "at most 1",
+            statistics.median(again) <= 1,
+            "whole process, no read-back",
+        ),
+        Figure(
+            "Restore to 4 targets: time of 1",
+            spread(many),
+            "at most 1.5",
+            statistics.median(many) <= 1.5,
+            "two processor cores, memory as targets",
+        ),
+    ]
+
+
+def rescue() -> list[Figure]:
+    from neogenesis.bench.clock import BenchClock
+    from neogenesis.core.extent import Extents
+    from neogenesis.core.rescue import Rescue, RescueMap
+    from neogenesis.core.store import FileStore
+    from neogenesis.core.survey import Drive
+    from neogenesis.core.transfer import Control
+    from tests.test_rescue import Failing
+
+    size, rng = 2 << 30, random.Random(5)
+    lost = Extents.of((at, at + 512) for at in (rng.randrange(size // 512) * 512 for _ in range(1000)))
+    source = Failing(size, lost)
+    found = RescueMap(size)
+    with tmpfs(4) as folder:
+        target = FileStore(blank(folder / "t.img", 2048))
+        Rescue(source, target, found, Control(), BenchClock(), lambda m: None).run(
+            Drive(path="x", size_bytes=size, sector_size=512)
+        )
+        target.close()
+    share = source.requested / size
+    right = found.ranges("lost") == lost
+    return [
+        Figure(
+            "Rescue of 2 GiB with 1,000 damaged places: bytes asked of the drive, of a clean copy",
+            f"{share:.3f}",
+            "at most 1.3",
+            share <= 1.3 and right,
+            "and exactly the damaged sectors are lost" if right else "WRONG sectors lost",
+        ),
+    ]
+
+
+def sizes() -> list[Figure]:
+    """2 GB in use on drives of 64 GB, 500 GB and 8 TB."""
+    with tmpfs(12) as folder:
+        tree = folder / "tree"
+        tree.mkdir()
+        (tree / "film.bin").write_bytes(os.urandom(1 << 20) * 2000)
+        drives = []
+        for gb in (64, 500, 8000):
+            image = folder / f"old{gb}.img"
+            with image.open("wb") as file:
+                file.truncate(gb * 10**9 // MIB * MIB)
+            run("sfdisk", "-q", image, text=f"label: gpt\ntype={LINUX}\n")
+            volume = folder / "volume"
+            with volume.open("wb") as file:
+                file.truncate(gb * 10**9 // MIB * MIB - 2 * MIB)
+            run("mke2fs", "-q", "-F", "-t", "ext4", "-d", tree, volume)
+            place(image, volume, MIB)
+            volume.unlink()
+            new = folder / f"n{gb}.img"
+            with new.open("wb") as file:
+                file.truncate(image.stat().st_size)
+            run(*PROGRAM, "plan", image, new, "--grow", "none", "-o", folder / f"p{gb}.json")
+            drives.append((gb, new, folder / f"p{gb}.json"))
+
+        def one(gb: int, new: Path, plan: Path) -> float:
+            size = new.stat().st_size
+            with new.open("wb") as file:
+                file.truncate(size)
+            for file in folder.glob(f"p{gb}.*"):
+                if file.is_file() and file != plan:
+                    file.unlink()
+            return timed([*PROGRAM, "transfer", plan, "--confirm", f"n{gb}"[-4:], "--verify", "none"])[0]
+
+        times = alternate(ROUNDS, *(lambda d=d: one(*d) for d in drives))
+    medians = [statistics.median(t) for t in times]
+    worst = max(medians) / min(medians)
+    text = ", ".join(f"{gb} GB: {m:.2f} s" for (gb, _, _), m in zip(drives, medians, strict=True))
+    return [
+        Figure(
+            "2 GB in use on larger and larger drives: slowest against fastest",
+            f"{worst:.2f}",
+            "at most 1.2",
+            worst <= 1.2,
+            text,
+        )
+    ]
+
+
+PARTS = (exact, images, rescue, sizes)
