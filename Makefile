@@ -1,9 +1,9 @@
-# Neogenesis: make setup | demo | demo-offscreen | test | lint | bench | screenshots
+# Neogenesis: make setup | demo | demo-offscreen | test | lint | bench | fuzz | screenshots
 VENV   := .venv
 PYTHON := $(VENV)/bin/python
 STAMP  := $(VENV)/.ready
 
-.PHONY: setup demo demo-offscreen test lint bench screenshots clean
+.PHONY: setup demo demo-offscreen test lint bench fuzz screenshots clean
 
 setup: $(STAMP)
 
@@ -31,6 +31,10 @@ test: lint
 
 bench: $(STAMP)
 	$(PYTHON) -m tests.bench
+
+fuzz: $(STAMP)
+	$(PYTHON) -m pip install --quiet --disable-pip-version-check -r requirements/fuzz.txt
+	$(PYTHON) -m tests.fuzz
 
 screenshots: $(STAMP)
 	QT_QPA_PLATFORM=offscreen $(PYTHON) -m neogenesis.app.pictures docs/screenshots

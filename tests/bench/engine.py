@@ -50,7 +50,7 @@ def customer_like(path: Path, mib: int) -> Path:
     ]
     with path.open("r+b") as file:
         file.seek(MIB)
-        while file.tell() < (mib - 2) * MIB:
+        while file.tell() < (mib - 6) * MIB:
             share = rng.random()
             if share < 0.70:
                 file.write(os.urandom(4 * MIB))
