@@ -131,7 +131,32 @@ class Extents:
                 start = stop
 
 
-def runs_of_bits(bits: npt.NDArray[np.uint8]) -> Array:
-    """Ranges of indices where `bits` (0 or 1, any length) is 1; shape (n, 2)."""
-    edges = np.flatnonzero(np.diff(np.concatenate(([0], bits, [0])).astype(np.int8)))
+def runs_of_bits(bitmap: npt.NDArray[np.uint8], count: int) -> Array:
+    """Ranges of indices below `count` whose bit is set, least significant bit first; shape (n, 2).
+
+    Only bytes in which something changes are unpacked, so that large uniform stretches cost an eighth.
+    """
+    bitmap = bitmap[: (count + 7) // 8]
+    if count % 8 and len(bitmap):
+        bitmap = bitmap.copy()
+        bitmap[-1] &= (1 << count % 8) - 1
+    before = np.empty_like(bitmap)  # the bit before each byte
+    before[:1] = 0
+    np.right_shift(bitmap[:-1], 7, out=before[1:])
+    mixed = np.flatnonzero(bitmap != np.negative(before))
+    bits = np.unpackbits(bitmap[mixed], bitorder="little").reshape(-1, 8)
+    changes = np.empty_like(bits)
+    changes[:, 0] = bits[:, 0] ^ before[mixed]
+    np.bitwise_xor(bits[:, 1:], bits[:, :-1], out=changes[:, 1:])
+    rows, columns = np.nonzero(changes)
+    edges = mixed[rows] * 8 + columns
+    if len(edges) % 2:
+        edges = np.append(edges, len(bitmap) * 8)
+    runs: Array = np.minimum(edges.reshape(-1, 2), count).astype(np.int64)
+    return runs
+
+
+def runs_of_flags(flags: npt.NDArray[np.uint8] | npt.NDArray[np.bool_]) -> Array:
+    """Ranges of indices where `flags` is set; shape (n, 2)."""
+    edges = np.flatnonzero(np.diff(np.concatenate(([0], flags, [0])).astype(np.int8)))
     return edges.reshape(-1, 2).astype(np.int64)

@@ -64,10 +64,10 @@ def read_volume(store: ReadableStore) -> Volume:
     pieces: list[bytes] = []
     for number in chain(bitmap[0], -(-needed // cluster)):
         pieces.append(store.read(place(number), min(cluster, needed - cluster * len(pieces))))
-    bits = np.unpackbits(np.frombuffer(b"".join(pieces), dtype=np.uint8), bitorder="little")[:clusters]
-    if len(bits) < clusters:
+    bits = np.frombuffer(b"".join(pieces), dtype=np.uint8)
+    if len(bits) * 8 < clusters:
         raise Damaged("exFAT bitmap", place(bitmap[0]), "it is shorter than the volume")
-    used = Extents(runs_of_bits(bits))
+    used = Extents(runs_of_bits(bits, clusters))
     size = length * sector
     return Volume(
         kind="exfat",

@@ -204,9 +204,14 @@ def _allocation(store: ReadableStore, sb: Super) -> tuple[Extents, int]:
         if not uninit[group:stop].all():
             raw = store.read(int(bitmaps[group]) * sb.block_bytes, (stop - group) * sb.block_bytes)
             rows = np.frombuffer(raw, dtype=np.uint8).reshape(stop - group, sb.block_bytes)
-            bits = np.unpackbits(rows, axis=1, bitorder="little")[:, :group_bits].copy()
-            bits[uninit[group:stop]] = 0
-            runs = runs_of_bits(bits.ravel()) + group * group_bits
+            if group_bits % 8 == 0:
+                bitmap = rows[:, : group_bits // 8].copy()
+                bitmap[uninit[group:stop]] = 0
+            else:
+                bits = np.unpackbits(rows, axis=1, bitorder="little")[:, :group_bits].copy()
+                bits[uninit[group:stop]] = 0
+                bitmap = np.packbits(bits, axis=None, bitorder="little")
+            runs = runs_of_bits(bitmap.ravel(), (stop - group) * group_bits) + group * group_bits
             ranges = np.minimum(runs * sb.cluster_blocks + sb.first_block, limit)
             in_use += int((ranges[:, 1] - ranges[:, 0]).sum())
             found.append(ranges)

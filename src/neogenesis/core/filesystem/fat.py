@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from neogenesis.core.errors import Damaged
-from neogenesis.core.extent import Array, Extents, runs_of_bits
+from neogenesis.core.extent import Array, Extents, runs_of_flags
 from neogenesis.core.filesystem.model import Volume
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.units import MIB, round_up
@@ -127,7 +127,7 @@ def _used_clusters(store: ReadableStore, boot: BootSector) -> tuple[Extents, int
         if boot.bits == 32:
             values = values & 0x0FFFFFFF
         values = values[: boot.clusters + 2 - index]
-        found.append(runs_of_bits((values != 0).astype(np.uint8)) + index)
+        found.append(runs_of_flags((values != 0).astype(np.uint8)) + index)
         index += len(values)
     used = Extents.merged(np.concatenate(found)).clipped(2, boot.clusters + 2)
     return used.shifted(-2), flags

@@ -184,8 +184,8 @@ def _used_clusters(store: ReadableStore, boot: BootSector, runs: list[tuple[int,
             raise Damaged("NTFS bitmap", at, "a run lies outside the volume")
         while left > 0:
             piece = np.frombuffer(store.read(at, min(left, _PIECE)), dtype=np.uint8)
-            bits = np.unpackbits(piece, bitorder="little")[: max(0, boot.clusters - cluster)]
-            found.append(runs_of_bits(bits) + cluster)
+            inside = min(len(piece) * 8, max(0, boot.clusters - cluster))
+            found.append(runs_of_bits(piece, inside) + cluster)
             cluster += len(piece) * 8
             at += len(piece)
             left -= len(piece)

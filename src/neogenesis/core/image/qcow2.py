@@ -25,6 +25,8 @@ def is_qcow2(head: bytes) -> bool:
 class Qcow2Store(ReadableStore):
     """The drive inside an image. Memory is bounded: a few second-level tables and clusters are kept."""
 
+    parallel_reads = True
+
     def __init__(self, path: Path, sector_size: int = 512, locked: bool = True) -> None:
         """Raises BadArgument for an image that cannot be read here."""
         self._file = SealedFileStore(path, locked=locked)

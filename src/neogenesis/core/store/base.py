@@ -13,6 +13,8 @@ class ReadableStore(ABC):
 
     size_bytes: int
     sector_size: int
+    #: Reads may go on side by side: unpacking an image takes the processor, not the drive.
+    parallel_reads = False
 
     @abstractmethod
     def read_into(self, offset: int, buffer: memoryview) -> None:

@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from neogenesis.core.errors import BadRecord, ReadFailed, WriteFailed
-from neogenesis.core.extent import Extents, runs_of_bits
+from neogenesis.core.extent import Extents, runs_of_flags
 from neogenesis.core.store.base import ReadableStore, WritableStore
 from neogenesis.core.units import round_up
 
@@ -62,7 +62,7 @@ class OverlayStore(WritableStore):
     @property
     def changed(self) -> Extents:
         """Ranges that no longer come from the base."""
-        return Extents(runs_of_bits(self._changed.view(np.uint8)) * _BLOCK).clipped(0, self.size_bytes)
+        return Extents(runs_of_flags(self._changed.view(np.uint8)) * _BLOCK).clipped(0, self.size_bytes)
 
     def _base_into(self, offset: int, buffer: memoryview) -> None:
         inside = max(0, min(len(buffer), self.base.size_bytes - offset))

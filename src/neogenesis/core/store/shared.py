@@ -31,6 +31,7 @@ class SharedStore(ReadableStore):
     def __init__(self, base: ReadableStore) -> None:
         self.base = base
         self.size_bytes, self.sector_size = base.size_bytes, base.sector_size
+        self.parallel_reads = base.parallel_reads
         self._lock = threading.Lock()
         self._kept: OrderedDict[tuple[int, int], _Piece] = OrderedDict()
         self._bytes = 0

@@ -15,6 +15,7 @@ class RangeView(ReadableStore):
         self.start = start
         self.size_bytes = size_bytes
         self.sector_size = base.sector_size
+        self.parallel_reads = base.parallel_reads
 
     def read_into(self, offset: int, buffer: memoryview) -> None:
         if offset < 0 or offset + len(buffer) > self.size_bytes:

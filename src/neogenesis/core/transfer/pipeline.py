@@ -102,10 +102,11 @@ def run_pipeline(
             if piece is None:
                 return False
             started = seconds()
-            lost: list[tuple[int, int]] = []
-            if piece.store is not None:
-                lost = read_or_narrow(piece.store, piece.place, view[: piece.length], piece.store.sector_size)
-            took = seconds() - started
+            side_by_side = piece.store is not None and piece.store.parallel_reads
+            lost = [] if side_by_side else _read(piece, view)
+        if side_by_side:
+            lost = _read(piece, view)
+        took = seconds() - started
         if piece.store is None:
             chunk = Chunk(piece.target, piece.target + piece.length, ZEROS)
             with writing:
@@ -142,6 +143,12 @@ def run_together(count: int, name: str, begin: Callable[[], Callable[[], bool]])
         thread.join()
     if failures:
         raise failures[0]
+
+
+def _read(piece: Piece, view: memoryview) -> list[tuple[int, int]]:
+    if piece.store is None:
+        return []
+    return read_or_narrow(piece.store, piece.place, view[: piece.length], piece.store.sector_size)
 
 
 def _write(target: WritableStore, at: int, data: memoryview, runs: list[tuple[int, int]]) -> None:
