@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import itertools
 import json
+import subprocess
+import sys
 from pathlib import Path
 
 import msgspec
@@ -195,3 +197,15 @@ def test_unreadable_places_are_narrowed_to_sectors(bad: list[tuple[int, int]], o
     for start, end in wanted.complement(offset + 20_000).clipped(offset, offset + 20_000):
         assert bytes(buffer[start - offset : end - offset]) == bytes(store.data[start:end])
     assert all(not any(buffer[s - offset : e - offset]) for s, e in wanted)
+
+
+def test_many_threads_may_read_records_at_once(tmp_path: Path) -> None:
+    """Eight threads learn the same types at the same moment, in fresh processes; this used to crash now and then."""
+    code = (
+        "import threading\nfrom neogenesis.core.record import from_json\nfrom neogenesis.core.plan import Plan\n"
+        "from neogenesis.core.errors import BadRecord\nstart = threading.Barrier(8)\n"
+        "def work():\n    start.wait()\n    try:\n        from_json(b'{}', Plan, 'plan')\n    except BadRecord:\n        pass\n"
+        "threads = [threading.Thread(target=work) for _ in range(8)]\n[t.start() for t in threads]\n[t.join() for t in threads]\n"
+    )
+    for _ in range(10):
+        subprocess.run([sys.executable, "-c", code], check=True, timeout=60)

@@ -367,3 +367,16 @@ def test_relative_names_mean_the_folder_of_the_command(standard: Path, tmp_path:
     for name in ("p.journal", "p.manifest.json", "p.regions.json", "p.events.jsonl", "e.jsonl"):
         assert (tmp_path / name).stat().st_size > 0
     neogenesis("verify", "p.json", "new.img")
+
+
+def test_source_that_vanishes_is_not_taken_for_bad_places(standard: Path, tmp_path: Path, neogenesis) -> None:
+    traits = {"schema": "neogenesis.simulated-drive/1", "image": "old.img", "serial": "DIES0001"}
+    spec, new, plan = tmp_path / "old.drive.json", blank(tmp_path / "new.img", 640), tmp_path / "p.json"
+    spec.write_text(json.dumps(traits))
+    neogenesis("plan", spec, new, "--grow", "none", "-o", plan)
+    spec.write_text(json.dumps({**traits, "read": {"dies_after_bytes": 62_000_000}}))
+    assert "no longer answers" in neogenesis("transfer", plan, "--confirm", "new", status=6).stderr
+    spec.write_text(json.dumps(traits))
+    neogenesis("transfer", plan, "--confirm", "new", "--resume")
+    neogenesis("verify", plan, new)
+    assert json.loads((tmp_path / "p.manifest.json").read_text())["lost"] == []

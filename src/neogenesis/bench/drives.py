@@ -125,28 +125,24 @@ def _simulated(path: Path, store: SimulatedDrive) -> Drive:
 
 def _real(path: Path, store: SealedFileStore) -> Drive:
     resolved = path.resolve()
-    common = {
-        "path": str(resolved),
-        "size_bytes": store.size_bytes,
-        "sector_size": store.sector_size,
-        "mounted": bool(in_use(path)),
-    }
+    drive = Drive(
+        path=str(resolved),
+        size_bytes=store.size_bytes,
+        sector_size=store.sector_size,
+        mounted=bool(in_use(path)),
+    )
     if not store.is_block_device:
-        return msgspec.convert({**common, "changed_ns": path.stat().st_mtime_ns}, Drive)
+        return msgspec.structs.replace(drive, changed_ns=path.stat().st_mtime_ns)
     number = resolved.stat().st_rdev
     device = f"{os.major(number)}:{os.minor(number)}"
     system = Path("/sys/dev/block") / device
     known = _udev(device)
-    rotational = _text(system / "queue/rotational") == "1" and not resolved.name.startswith("loop")
-    return msgspec.convert(
-        {
-            **common,
-            "model": known.get("ID_MODEL", "").replace("_", " ") or _text(system / "device/model"),
-            "serial": known.get("ID_SERIAL_SHORT", "") or _text(system / "device/serial"),
-            "bus": _bus(resolved.name, known),
-            "rotational": rotational,
-        },
-        Drive,
+    return msgspec.structs.replace(
+        drive,
+        model=known.get("ID_MODEL", "").replace("_", " ") or _text(system / "device/model"),
+        serial=known.get("ID_SERIAL_SHORT", "") or _text(system / "device/serial"),
+        bus=_bus(resolved.name, known),
+        rotational=_text(system / "queue/rotational") == "1" and not resolved.name.startswith("loop"),
     )
 
 

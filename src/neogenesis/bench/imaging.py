@@ -9,7 +9,7 @@ from pathlib import Path
 
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target
-from neogenesis.bench.planning import new_id, usable_target
+from neogenesis.bench.planning import load_plan, new_id, usable_target
 from neogenesis.bench.tools import FilesystemTools
 from neogenesis.bench.worker import only_worker, steered_by_signals
 from neogenesis.core.errors import BadArgument, NeogenesisError
@@ -123,8 +123,6 @@ def _transfer(
     verify: Verify,
     tell: Callable[[Event], None],
 ) -> Outcome:
-    from neogenesis.bench.planning import load_plan
-
     plan = load_plan(path)
     if plan.target.drive is None:
         raise BadArgument("The plan names no drive.", "Restore again without --resume.")

@@ -23,7 +23,7 @@ import msgspec
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target
 from neogenesis.bench.planning import hash_of, load_plan
-from neogenesis.bench.telling import OUTCOMES
+from neogenesis.bench.telling import OUTCOMES, Ending
 from neogenesis.bench.tools import FilesystemTools
 from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.plan import Plan
@@ -159,19 +159,9 @@ def run_transfer(
             try:
                 outcome = _run(plan, files, control, tell, resume, verify)
             except NeogenesisError as error:
-                kind = OUTCOMES.get(error.exit_status, "failed")
-                tell(
-                    msgspec.convert(
-                        {
-                            "event": "outcome",
-                            "outcome": kind,
-                            "text": error.text,
-                            "remedy": error.remedy,
-                            "code": getattr(error, "code", ""),
-                        },
-                        Event,
-                    )
-                )
+                kind: Ending = OUTCOMES.get(error.exit_status, "failed")
+                code = str(getattr(error, "code", ""))
+                tell(Event(event="outcome", outcome=kind, text=error.text, remedy=error.remedy, code=code))
                 raise
             except BaseException:
                 tell(

@@ -6,6 +6,7 @@ Every record carries a schema name with a version. Inside the program a record t
 from __future__ import annotations
 
 import os
+import threading
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -15,6 +16,8 @@ from neogenesis.core.errors import BadRecord
 
 T = TypeVar("T")
 _LARGEST_BYTES = 1 << 31
+_learning = threading.Lock()
+_decoders: dict[type[Any], msgspec.json.Decoder[Any]] = {}
 
 
 class Record(msgspec.Struct, frozen=True, kw_only=True):
@@ -26,10 +29,19 @@ def to_json(record: Any) -> bytes:
     return msgspec.json.format(msgspec.json.encode(record), indent=2) + b"\n"
 
 
+def _decoder(kind: type[T]) -> msgspec.json.Decoder[T]:
+    """One decoder for each kind, made by one thread at a time: the library crashes when two learn a type at once."""
+    with _learning:
+        found = _decoders.get(kind)
+        if found is None:
+            found = _decoders[kind] = msgspec.json.Decoder(kind)
+        return found
+
+
 def from_json(text: bytes, kind: type[T], what: str) -> T:
     """The record of `kind` in `text`; raises BadRecord in words that name `what`."""
     try:
-        record = msgspec.json.decode(text, type=kind)
+        record = _decoder(kind).decode(text)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
         raise BadRecord(
             f"The {what} is damaged or not one of ours ({error}); nothing was written.",

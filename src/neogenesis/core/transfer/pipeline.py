@@ -16,6 +16,7 @@ from typing import Protocol
 import numpy as np
 from blake3 import blake3
 
+from neogenesis.core.errors import ReadFailed, Stopped
 from neogenesis.core.extent import Extents
 from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
@@ -90,6 +91,8 @@ def run_pipeline(
     """Carry all `pieces`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
     reading, writing, telling = threading.Lock(), threading.Lock(), threading.Lock()
 
+    source = _Source()
+
     def begin() -> Callable[[], bool]:
         memory = mmap.mmap(-1, CHUNK_BYTES)  # page-aligned; given back when the last view of it has gone
         view = memoryview(memory)
@@ -103,9 +106,9 @@ def run_pipeline(
                 return False
             started = seconds()
             side_by_side = piece.store is not None and piece.store.parallel_reads
-            lost = [] if side_by_side else _read(piece, view)
+            lost = [] if side_by_side else source.read(piece, view)
         if side_by_side:
-            lost = _read(piece, view)
+            lost = source.read(piece, view)
         took = seconds() - started
         if piece.store is None:
             chunk = Chunk(piece.target, piece.target + piece.length, ZEROS)
@@ -145,10 +148,38 @@ def run_together(count: int, name: str, begin: Callable[[], Callable[[], bool]])
         raise failures[0]
 
 
-def _read(piece: Piece, view: memoryview) -> list[tuple[int, int]]:
-    if piece.store is None:
+class _Source:
+    """Reads pieces, and tells a bad place from a drive that is gone: then what could be read before cannot any more."""
+
+    def __init__(self) -> None:
+        self._good: tuple[ReadableStore, int, int] | None = None
+
+    def read(self, piece: Piece, view: memoryview) -> list[tuple[int, int]]:
+        """Fill `view`; returns what is lost. Raises Stopped when the drive no longer answers."""
+        store = piece.store
+        if store is None:
+            return []
+        sector = store.sector_size
+        try:
+            store.read_into(piece.place, view[: piece.length])
+        except ReadFailed:
+            self._ask_whether_alive()
+            return read_or_narrow(store, piece.place, view[: piece.length], sector)
+        self._good = (store, piece.place, min(sector, piece.length))
         return []
-    return read_or_narrow(piece.store, piece.place, view[: piece.length], piece.store.sector_size)
+
+    def _ask_whether_alive(self) -> None:
+        if self._good is None:
+            return
+        store, place, length = self._good
+        store.forget_cached(place, place + length)
+        try:
+            store.read(place, length)
+        except ReadFailed as error:
+            raise Stopped(
+                "The old drive no longer answers; what was copied so far is kept.",
+                "Connect it again and run the transfer with --resume.",
+            ) from error
 
 
 def _write(target: WritableStore, at: int, data: memoryview, runs: list[tuple[int, int]]) -> None:
