@@ -374,7 +374,7 @@ def test_source_that_vanishes_is_not_taken_for_bad_places(standard: Path, tmp_pa
     spec, new, plan = tmp_path / "old.drive.json", blank(tmp_path / "new.img", 640), tmp_path / "p.json"
     spec.write_text(json.dumps(traits))
     neogenesis("plan", spec, new, "--grow", "none", "-o", plan)
-    spec.write_text(json.dumps({**traits, "read": {"dies_after_bytes": 62_000_000}}))
+    spec.write_text(json.dumps({**traits, "read": {"dies_after_bytes": 95_000_000}}))
     assert "no longer answers" in neogenesis("transfer", plan, "--confirm", "new", status=6).stderr
     spec.write_text(json.dumps(traits))
     neogenesis("transfer", plan, "--confirm", "new", "--resume")

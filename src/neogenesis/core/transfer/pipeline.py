@@ -81,17 +81,59 @@ def pieces_of(
         )
 
 
+class SourceReader:
+    """Reads pieces, and tells a bad place from a drive that is gone: then what could be read before cannot any more."""
+
+    def __init__(self) -> None:
+        self._good: tuple[ReadableStore, int, int] | None = None
+
+    def remember(self, store: ReadableStore) -> None:
+        """Take the first sector of the old drive as known to be readable, if it is."""
+        length = min(store.sector_size, store.size_bytes)
+        try:
+            store.read(0, length)
+        except ReadFailed:
+            return
+        self._good = (store, 0, length)
+
+    def read(self, piece: Piece, view: memoryview) -> list[tuple[int, int]]:
+        """Fill `view`; returns what is lost. Raises Stopped when the drive no longer answers."""
+        store = piece.store
+        if store is None:
+            return []
+        sector = store.sector_size
+        try:
+            store.read_into(piece.place, view[: piece.length])
+        except ReadFailed:
+            self._ask_whether_alive()
+            return read_or_narrow(store, piece.place, view[: piece.length], sector)
+        self._good = (store, piece.place, min(sector, piece.length))
+        return []
+
+    def _ask_whether_alive(self) -> None:
+        if self._good is None:
+            return
+        store, place, length = self._good
+        store.forget_cached(place, place + length)
+        try:
+            store.read(place, length)
+        except ReadFailed as error:
+            raise Stopped(
+                "The old drive no longer answers; what was copied so far is kept.",
+                "Connect it again and run the transfer with --resume.",
+            ) from error
+
+
 def run_pipeline(
     pieces: Iterator[Piece],
     target: WritableStore,
     listener: Listener,
     control: Control,
     seconds: Callable[[], float],
+    source: SourceReader,
 ) -> None:
     """Carry all `pieces`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
     reading, writing, telling = threading.Lock(), threading.Lock(), threading.Lock()
-
-    source = _Source()
 
     def begin() -> Callable[[], bool]:
         memory = mmap.mmap(-1, CHUNK_BYTES)  # page-aligned; given back when the last view of it has gone
@@ -146,40 +188,6 @@ def run_together(count: int, name: str, begin: Callable[[], Callable[[], bool]])
         thread.join()
     if failures:
         raise failures[0]
-
-
-class _Source:
-    """Reads pieces, and tells a bad place from a drive that is gone: then what could be read before cannot any more."""
-
-    def __init__(self) -> None:
-        self._good: tuple[ReadableStore, int, int] | None = None
-
-    def read(self, piece: Piece, view: memoryview) -> list[tuple[int, int]]:
-        """Fill `view`; returns what is lost. Raises Stopped when the drive no longer answers."""
-        store = piece.store
-        if store is None:
-            return []
-        sector = store.sector_size
-        try:
-            store.read_into(piece.place, view[: piece.length])
-        except ReadFailed:
-            self._ask_whether_alive()
-            return read_or_narrow(store, piece.place, view[: piece.length], sector)
-        self._good = (store, piece.place, min(sector, piece.length))
-        return []
-
-    def _ask_whether_alive(self) -> None:
-        if self._good is None:
-            return
-        store, place, length = self._good
-        store.forget_cached(place, place + length)
-        try:
-            store.read(place, length)
-        except ReadFailed as error:
-            raise Stopped(
-                "The old drive no longer answers; what was copied so far is kept.",
-                "Connect it again and run the transfer with --resume.",
-            ) from error
 
 
 def _write(target: WritableStore, at: int, data: memoryview, runs: list[tuple[int, int]]) -> None:

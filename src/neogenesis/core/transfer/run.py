@@ -36,7 +36,7 @@ from neogenesis.core.transfer.events import Event, Outcome
 from neogenesis.core.transfer.identify import check_source, check_target, table_mark
 from neogenesis.core.transfer.journal import Journal
 from neogenesis.core.transfer.manifest import chunk_matches, mismatch, save_manifest
-from neogenesis.core.transfer.pipeline import CHUNK_BYTES, Piece, pieces_of, run_pipeline
+from neogenesis.core.transfer.pipeline import CHUNK_BYTES, Piece, SourceReader, pieces_of, run_pipeline
 from neogenesis.core.transfer.prepare import VolumeTools, prepared_volume
 from neogenesis.core.transfer.regions import region_map
 
@@ -123,6 +123,7 @@ class Transfer:
         self._last_sync = clock.now()
         self._progress = _Progress(clock.now(), 0)
         self._rested_at = 0.0
+        self._reader = SourceReader()
         control.tell = self._rest
 
     # The way through a plan
@@ -154,6 +155,7 @@ class Transfer:
             raise Refused(closed[0].code, f"{closed[0].text} Nothing was written.", closed[0].remedy)
         resuming = resume and self.files.journal.exists()
         surveyed, drive = self.source_now()
+        self._reader.remember(self.source)
         check_source(self.plan, drive, surveyed.survey.fingerprint)
         mark = table_mark(self.target)
         if resuming:
@@ -269,7 +271,7 @@ class Transfer:
                 self._progress.by_partition[operation.partition] = resumed
             self._begin(index, operation)
             if left:
-                run_pipeline(iter(left), self.target, self, self.control, self.clock.now)
+                run_pipeline(iter(left), self.target, self, self.control, self.clock.now, self._reader)
         self._checkpoint(force=True)
 
     def _pieces(
