@@ -23,7 +23,8 @@ from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.control import Control
 from neogenesis.core.units import KIB, MIB
 
-CHUNK_BYTES = 8 * MIB
+#: Small enough to stay in the processor's cache between reading, hashing and writing, large enough for few records.
+CHUNK_BYTES = 4 * MIB
 _ZERO_STEP_BYTES = 256 * MIB
 _THREADS = 3
 _ZERO_BLOCK = 64 * KIB
