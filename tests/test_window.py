@@ -275,7 +275,7 @@ def everywhere(window: MainWindow, qtbot: QtBot) -> list[str]:
         if window.minimumSizeHint().width() > window.width() or window.minimumSizeHint().height() > window.height():
             faults.append(f"{stop}: the window needs {window.minimumSizeHint()}")
         wide = window.centre.minimumSizeHint().width()
-        there = window.centre.parentWidget().width()
+        there = window.centre.parentWidget().parentWidget().width()
         if wide > there:
             faults.append(f"{stop}: needs {wide} of {there} pixels")
         for button in window.findChildren(QPushButton):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import msgspec
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QScrollArea, QStackedWidget, QSystemTrayIcon, QVBoxLayout, QWidget
 
@@ -74,7 +74,7 @@ class MainWindow(QMainWindow):
         self.centre = QStackedWidget()
         self.centre.addWidget(self.jobs_view)
         scroll = QScrollArea()  # with large text in a small window, a stop may be taller than its place
-        scroll.setWidget(self.centre)
+        scroll.setWidget(CentreFrame(self.centre))
         scroll.setWidgetResizable(True)
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._trouble = QVBoxLayout()
@@ -433,6 +433,35 @@ class MainWindow(QMainWindow):
         if self._tray is not None:
             self._tray.hide()
         super().closeEvent(event)
+
+
+class CentreFrame(QWidget):
+    """Gives the stop in view all of its place, and asks for more height only where it cannot do with less."""
+
+    def __init__(self, centre: QStackedWidget) -> None:
+        super().__init__()
+        self._centre = centre
+        centre.setParent(self)
+        centre.currentChanged.connect(self._fit)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(self._centre.minimumSizeHint().width(), self._least_height())
+
+    def _least_height(self) -> int:
+        current = self._centre.currentWidget()
+        layout = current.layout() if current is not None else None
+        if layout is None:
+            return 0
+        flowing = layout.hasHeightForWidth()
+        return layout.minimumHeightForWidth(self.width()) if flowing else layout.minimumSize().height()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        self.setMinimumHeight(self._least_height())
+        self._centre.setGeometry(self.rect())
 
 
 def _upright() -> QWidget:

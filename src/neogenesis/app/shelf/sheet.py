@@ -48,7 +48,7 @@ class DriveSheet(QDialog):
         grid.setHorizontalSpacing(look().px(16))
         for index, (name, value) in enumerate(facts):
             grid.addWidget(label(name, "muted"), index, 0)
-            figure = name in (tr("Serial"), tr("Bytes"))
+            figure = name == tr("Serial")
             grid.addWidget(mono(value) if figure else label(value, wrap=True, copyable=True), index, 1)
         head = row(mark, label(drive.model or docked.name.rsplit("/", 1)[-1], "title"), None, gap=10)
         self.setLayout(stack(head, grid, row(None, button(tr("Close"), self.accept)), gap=16, margin=22))

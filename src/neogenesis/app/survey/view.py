@@ -112,6 +112,8 @@ class SurveyView(StopView):
     def _answered(self) -> None:
         self._choosing = False
         self.refresh()
+        if self.isVisible() and self._model.state == "done":
+            self.canvas.setFocus()
 
     def main_widget(self) -> QWidget | None:
         return self.canvas if self._model.record is not None else self.start
@@ -210,7 +212,7 @@ def drive_facts(survey: Survey) -> list[tuple[str, str, bool]]:
         (tr("Model"), drive.model or "–", False),
         (tr("Serial"), drive.serial or "–", True),
         (tr("Size"), both(drive.size_bytes), False),
-        (tr("Bytes"), whole_bytes(drive.size_bytes), True),
+        (tr("Bytes"), whole_bytes(drive.size_bytes), False),
         (tr("Sectors"), tr("{0} bytes each").format(drive.sector_size), False),
         (tr("Connected by"), BUS_NAMES.get(drive.bus, drive.bus), False),
         (tr("Table"), {"gpt": "GPT", "mbr": "MBR", "none": tr("none")}[survey.table.kind], False),
@@ -228,8 +230,8 @@ def partition_facts(partition: PartitionFacts) -> list[tuple[str, str, bool]]:
         (tr("Partition"), f"{partition.number}, {tr(ROLE_NAMES[partition.role])}", False),
         (tr("Volume"), kind_text(partition), False),
         (tr("Size"), both(partition.size_bytes), False),
-        (tr("First byte"), whole_bytes(partition.start_bytes), True),
-        (tr("Last byte"), whole_bytes(partition.end_bytes - 1), True),
+        (tr("First byte"), whole_bytes(partition.start_bytes), False),
+        (tr("Last byte"), whole_bytes(partition.end_bytes - 1), False),
     ]
     if volume.understood:
         facts.append((tr("Used"), both(volume.used_bytes), False))

@@ -36,7 +36,7 @@ class TransferView(StopView):
         self.body.addWidget(self._pages, 1)
         self._model.changed.connect(self.refresh)
         self._model.moved.connect(self._show_figures)
-        self._model.ended.connect(self.refresh)
+        self._model.ended.connect(self._ended)
         desk.bench.drives_changed.connect(self.refresh)
 
     # Pages
@@ -189,6 +189,13 @@ class TransferView(StopView):
         return page
 
     # Orders
+
+    def _ended(self) -> None:
+        """The keyboard goes where the next step is, not to whatever stood next to a button that vanished."""
+        self.refresh()
+        widget = self.main_widget()
+        if self.isVisible() and widget is not None:
+            widget.setFocus()
 
     def _start(self) -> None:
         if self.start.isEnabled():
