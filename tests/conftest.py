@@ -14,6 +14,7 @@ import pytest
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("QT_ACCESSIBILITY", "0")
 
+from hypothesis import HealthCheck, settings
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.bench import Bench
@@ -25,6 +26,10 @@ from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.simulated.demo import demo_bench
 from neogenesis.core.job import Job, JobStore
 from tests.drives import blank, make_drive, run, set_docks, simulated, standard_parts
+
+# Speed is measured by `make bench`; a test never fails for being slow.
+settings.register_profile("house", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("house")
 
 
 @pytest.fixture(scope="session")
