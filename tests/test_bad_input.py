@@ -168,11 +168,8 @@ def test_sectors_of_4096_bytes_through_a_loop_device(tmp_path: Path, neogenesis)
         assert "No errors" in run("sfdisk", "--verify", other)
         copied = json.loads(neogenesis("survey", other, "--json").stdout)["partitions"][0]
         assert copied["volume"]["size_bytes"] > 390 * MIB and copied["volume"]["label"] == "root"
-        assert (
-            "sectors"
-            in neogenesis("plan", one, make_drive(tmp_path / "x.img", 300, [Part(0, LINUX, "")]), status=0).stdout
-            or True
-        )
+        image = make_drive(tmp_path / "x.img", 300, [Part(0, LINUX, "")])  # an image file takes the sectors of the plan
+        assert "to copy" in neogenesis("plan", one, image).stdout
     finally:
         run("losetup", "--detach", one)
         run("losetup", "--detach", other)

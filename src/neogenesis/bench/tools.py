@@ -22,7 +22,6 @@ _PACKAGES = {
     "mkfs.fat": "dosfstools",
 }
 _PLACES = "/usr/sbin:/sbin:/usr/bin:/bin"
-_TOO_SMALL = ("too small", "smaller than", "not enough", "minimum", "no space left", "wrong size")
 
 
 def find_tool(name: str) -> str:
