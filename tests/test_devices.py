@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 import json
+import mmap
 import os
+import random
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
 
-from tests.drives import LINUX, MIB, Part, blank, linux_files, make_volume, place, run
+from neogenesis.core.errors import ReadFailed
+from neogenesis.core.store import ReadWay, SealedFileStore, choose_way
+from neogenesis.core.store.requests import best_way, ways
+from tests.drives import LINUX, MIB, Part, blank, linux_files, make_volume, place, run, spans
 
 Attach = Callable[[Path, int], str]
 
@@ -87,3 +93,72 @@ def test_mixed_sector_sizes_are_refused_with_a_reason(attach: Attach, tmp_path: 
     new = attach(blank(tmp_path / "new.img", 150), 4096)
     said = neogenesis("plan", old, new, status=3).stderr
     assert "512" in said and "4096" in said and "start" in said
+
+
+@pytest.mark.parametrize("sector", [512, 4096])
+def test_every_way_of_reading_gives_the_same_bytes(sector: int, attach: Attach, tmp_path: Path) -> None:
+    content = random.Random(sector).randbytes(40 * MIB)
+    (tmp_path / "d.img").write_bytes(content)
+    store = SealedFileStore(Path(attach(tmp_path / "d.img", sector)))
+    assert store.sector_size == sector and store.physical_sector_bytes >= sector
+    aligned = memoryview(mmap.mmap(-1, 4 * MIB))
+    try:
+        for way in ways():
+            store.use(way)
+            for offset, length in ((0, 4 * MIB), (8 * MIB + sector, 3 * sector), (8 * MIB + 1, 1000), (39 * MIB, MIB)):
+                store.read_into(offset, aligned[:length])
+                assert aligned[:length] == content[offset : offset + length], (way, offset)
+                unaligned = memoryview(bytearray(length + 1))[1:]
+                store.read_into(offset, unaligned)
+                assert unaligned == content[offset : offset + length], (way, offset)
+        with pytest.raises(ReadFailed):
+            store.read_into(40 * MIB - sector, aligned[: 2 * sector])
+    finally:
+        del aligned
+        store.close()
+
+
+def test_the_way_of_reading_is_measured_and_the_plain_one_needs_a_reason_to_lose(
+    attach: Attach, tmp_path: Path
+) -> None:
+    plain, other = ReadWay(bytes_per_s=100.0), ReadWay(MIB, True, True, 108.0)
+    assert best_way([plain, other]) == plain
+    assert best_way([plain, ReadWay(MIB, True, True, 140.0)]).direct
+    store = SealedFileStore(Path(attach(blank(tmp_path / "d.img", 400), 512)))
+    chosen = choose_way(store, time.monotonic)
+    assert chosen.bytes_per_s > 0 and store.parallel_reads == chosen.side_by_side
+    store.close()
+    small = SealedFileStore(Path(attach(blank(tmp_path / "small.img", 2), 512)))
+    assert choose_way(small, time.monotonic) == ReadWay()
+    small.close()
+
+
+def test_a_bad_place_in_the_measurement_keeps_the_plain_way(tmp_path: Path) -> None:
+    class Failing(SealedFileStore):
+        def read_into(self, offset: int, buffer: memoryview) -> None:
+            raise ReadFailed(offset, len(buffer), "Input/output error")
+
+    store = Failing(blank(tmp_path / "d.img", 400))
+    assert choose_way(store, time.monotonic) == ReadWay() and not store.parallel_reads
+    store.close()
+
+
+def test_discard_on_request_frees_what_the_plan_leaves_free(attach: Attach, tmp_path: Path, neogenesis) -> None:
+    old = drive(attach, tmp_path, 512)
+    (tmp_path / "new.img").write_bytes(random.Random(1).randbytes(MIB) * 200)
+    new = attach(tmp_path / "new.img", 512)
+    neogenesis("plan", old, new, "--grow", "none", "--discard", "-o", tmp_path / "p.json")
+    plan = json.loads((tmp_path / "p.json").read_text())
+    assert [o["kind"] for o in plan["operations"]][-2:] == ["discard", "write-table"]
+    before = (tmp_path / "old.img").stat().st_blocks
+    neogenesis("transfer", tmp_path / "p.json", "--confirm", new[-4:])
+    neogenesis("verify", tmp_path / "p.json", new)
+    assert (tmp_path / "new.img").stat().st_blocks * 512 < 40 * MIB  # 200 MiB were taken before
+    assert (tmp_path / "old.img").stat().st_blocks == before
+    run("e2fsck", "-f", "-n", f"{new}p1" if Path(f"{new}p1").exists() else cut(tmp_path / "new.img", tmp_path / "v"))
+
+
+def cut(image: Path, out: Path) -> Path:
+    start, size = spans(image)[0]
+    run("dd", f"if={image}", f"of={out}", f"skip={start}", f"count={size}", "iflag=skip_bytes,count_bytes", "bs=1M")
+    return out

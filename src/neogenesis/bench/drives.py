@@ -143,6 +143,7 @@ def _real(path: Path, store: SealedFileStore) -> Drive:
         serial=known.get("ID_SERIAL_SHORT", "") or _text(system / "device/serial"),
         bus=_bus(resolved.name, known),
         rotational=_text(system / "queue/rotational") == "1" and not resolved.name.startswith("loop"),
+        physical_sector_size=store.physical_sector_bytes,
     )
 
 

@@ -8,17 +8,17 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target
+from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed
 from neogenesis.bench.planning import load_plan, new_id, usable_target
-from neogenesis.bench.tools import FilesystemTools
+from neogenesis.bench.transferring import carry_out
 from neogenesis.bench.worker import only_worker, steered_by_signals
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.image.make import Imaged, ImageRun
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.record import save
-from neogenesis.core.store import FileStore, ReadableStore, SharedStore
+from neogenesis.core.store import ReadableStore, SharedStore
 from neogenesis.core.survey import Surveyed, survey_drive
-from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, Transfer
+from neogenesis.core.transfer import Control, Event, Outcome, RunFiles
 from neogenesis.core.transfer.identify import check_tail
 from neogenesis.core.transfer.run import Verify
 
@@ -128,26 +128,7 @@ def _transfer(
         raise BadArgument("The plan names no drive.", "Restore again without --resume.")
     own = Control()
     own.checkpoint = control.checkpoint  # type: ignore[method-assign]
+    clock = BenchClock(clock_factor(plan.target.drive.path))
     with only_worker(path):
-        target = open_target(plan.target.drive.path, plan.target.sector_size)
-        try:
-            clock = BenchClock(clock_factor(plan.target.drive.path))
-            transfer = Transfer(
-                plan,
-                store,
-                lambda: (surveyed, surveyed.survey.drive),
-                target.store,
-                target.drive,
-                RunFiles(path),
-                FilesystemTools(),
-                own,
-                clock,
-                tell,
-                verify,
-            )
-            outcome = transfer.run(resume)
-            if isinstance(target.store, FileStore):
-                target.store.reread_table()
-            return outcome
-        finally:
-            target.close()
+        known = (surveyed, surveyed.survey.drive)
+        return carry_out(plan, RunFiles(path), store, lambda: known, own, clock, tell, resume, verify)

@@ -21,15 +21,14 @@ from typing import IO
 import msgspec
 
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target
+from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed
 from neogenesis.bench.planning import hash_of, load_plan
 from neogenesis.bench.telling import OUTCOMES, Ending
-from neogenesis.bench.tools import FilesystemTools
+from neogenesis.bench.transferring import carry_out
 from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.plan import Plan
-from neogenesis.core.store import FileStore
 from neogenesis.core.survey import Drive, Surveyed, survey_drive
-from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, Transfer
+from neogenesis.core.transfer import Control, Event, Outcome, RunFiles
 from neogenesis.core.transfer.identify import check_tail
 from neogenesis.core.transfer.journal import belongs_to
 from neogenesis.core.transfer.run import Verify
@@ -227,41 +226,15 @@ def _teller(log: IO[bytes], also: Callable[[Event], None]) -> Callable[[Event], 
 def _run(
     plan: Plan, files: RunFiles, control: Control, tell: Callable[[Event], None], resume: bool, verify: Verify
 ) -> Outcome:
-    planned_source, planned_target = plan.source.survey.drive, plan.target.drive
-    if planned_target is None:
-        raise Refused(
-            "target-missing",
-            "The plan names no drive to write to; nothing was written.",
-            "Connect the new drive and plan again with it.",
-        )
-    clock = BenchClock(clock_factor(planned_source.path, planned_target.path))
-    source = open_sealed(planned_source.path, planned_source.sector_size)
+    old, new = plan.source.survey.drive, plan.target.drive
+    clock = BenchClock(clock_factor(old.path, new.path if new else old.path))
+    source = open_sealed(old.path, old.sector_size)
     try:
-        target = open_target(planned_target.path, plan.target.sector_size)
-        try:
 
-            def source_now() -> tuple[Surveyed, Drive]:
-                return survey_drive(source.store, source.drive), source.drive
+        def source_now() -> tuple[Surveyed, Drive]:
+            return survey_drive(source.store, source.drive), source.drive
 
-            transfer = Transfer(
-                plan,
-                source.store,
-                source_now,
-                target.store,
-                target.drive,
-                files,
-                FilesystemTools(),
-                control,
-                clock,
-                tell,
-                verify,
-            )
-            outcome = transfer.run(resume)
-            if isinstance(target.store, FileStore):
-                target.store.reread_table()
-            return outcome
-        finally:
-            target.close()
+        return carry_out(plan, files, source.store, source_now, control, clock, tell, resume, verify)
     finally:
         source.close()
 

@@ -145,6 +145,7 @@ def plan(
     relocate_table: Annotated[
         bool, typer.Option("--relocate-table", help="With exact: GPT backup at the new end.")
     ] = False,
+    discard: Annotated[bool, typer.Option("--discard", help="Tell the new drive which areas hold nothing.")] = False,
     output: Annotated[Path | None, typer.Option("-o", help="Where the plan is written.")] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the plan as JSON.")] = False,
 ) -> None:
@@ -163,6 +164,7 @@ def plan(
         machine="uefi" if machine_uefi else ("legacy" if machine_legacy else None),
         identity=identity.value,
         relocate_table=relocate_table,
+        discard=discard,
     )
     size = parse_size(target_size) if target_size else None
     made = planning.plan_for(planning.survey(source), target, size, policy)

@@ -55,7 +55,7 @@ def remaining_seconds(done: float, elapsed_s: float, left: float, recent_rate: f
     if done <= 0 or elapsed_s <= 0:
         return 0.0, 0.0
     average = done / elapsed_s
-    rates = [r for r in (average, recent_rate) if r > 0]
+    rates = [r for r in (average, recent_rate) if r > average / 1e6]  # a rate of next to nothing says nothing
     share = done / (done + left) if left > 0 else 1.0
     slack = 0.125 + 0.5 * max(0.0, 0.1 - share) / 0.1
     return left / (max(rates) * (1 + slack)), left / (min(rates) * (1 - min(slack, 0.8)))

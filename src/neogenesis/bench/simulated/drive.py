@@ -172,3 +172,6 @@ class SimulatedTarget(SimulatedDrive, WritableStore):
 
     def sync(self) -> None:
         self._file.sync()
+
+    def discard(self, start: int, end: int) -> bool:
+        return self._file.discard(start, end)

@@ -11,7 +11,7 @@ from neogenesis.core.survey import Drive, Finding, Survey
 from neogenesis.core.table.model import TableKind
 from neogenesis.core.table.types import Role
 
-OperationKind = Literal["prepare", "clear-table", "copy", "verify", "write-table"]
+OperationKind = Literal["prepare", "clear-table", "copy", "verify", "discard", "write-table"]
 
 
 class LayoutPartition(Record, frozen=True, kw_only=True):

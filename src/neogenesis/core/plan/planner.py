@@ -41,6 +41,9 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         _refuse_hopeless(survey)
         layout, reasons = make_layout(survey, policy, target.size_bytes, target.sector_size, new_id)
         operations = _operations(source, layout)
+    if policy.discard:
+        free = Operation(kind="discard", text="Tell the new drive which areas hold nothing")
+        operations.insert(len(operations) - 1, free)
     carried_numbers = {p.from_partition for p in layout.partitions}
     left = tuple(p.number for p in survey.partitions if p.number not in carried_numbers)
     copied = sum(o.bytes for o in operations if o.kind == "copy")

@@ -14,7 +14,8 @@ class Policy(Record, frozen=True, kw_only=True):
     """`sizes` fixes partitions at a number of bytes, as a person dragged or typed them.
 
     `grow` may be the number of a partition. `spare_percent` of the new drive stays unallocated at its end.
-    `relocate_table` belongs to exact: the backup of a GPT moves to the end of a larger drive.
+    `relocate_table` belongs to exact: the backup of a GPT moves to the end of a larger drive. `discard` tells the
+    new drive which of its areas hold nothing.
     """
 
     intent: Intent = "replace"
@@ -27,3 +28,4 @@ class Policy(Record, frozen=True, kw_only=True):
     machine: Literal["uefi", "legacy"] | None = None
     identity: Literal["keep", "fresh"] = "keep"
     relocate_table: bool = False
+    discard: bool = False

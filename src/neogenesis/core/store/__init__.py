@@ -9,6 +9,7 @@ from neogenesis.core.store.memory import MemoryStore
 from neogenesis.core.store.narrow import read_or_narrow
 from neogenesis.core.store.overlay import OverlayStore
 from neogenesis.core.store.pieces import PieceStore
+from neogenesis.core.store.requests import ReadWay, choose_way
 from neogenesis.core.store.shared import SharedStore
 from neogenesis.core.store.view import RangeView, WritableRangeView
 
@@ -18,10 +19,12 @@ __all__ = [
     "OverlayStore",
     "PieceStore",
     "RangeView",
+    "ReadWay",
     "ReadableStore",
     "SealedFileStore",
     "SharedStore",
     "WritableRangeView",
     "WritableStore",
+    "choose_way",
     "read_or_narrow",
 ]

@@ -56,3 +56,10 @@ class WritableStore(ReadableStore):
     @abstractmethod
     def sync(self) -> None:
         """Return when everything written before is on the medium; raises WriteFailed."""
+
+    def discard(self, start: int, end: int) -> bool:
+        """Tell the medium that [start, end) holds nothing; False where it cannot be told. Raises WriteFailed."""
+        return False
+
+    def settle(self) -> None:
+        """After the last write: let the system forget what it cached and look at the partition table anew."""

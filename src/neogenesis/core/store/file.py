@@ -7,19 +7,18 @@ import errno
 import fcntl
 import os
 import stat
-import struct
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
 
 from neogenesis.core.errors import BadArgument, ReadFailed, Refused, WriteFailed
 from neogenesis.core.extent import Extents
+from neogenesis.core.store import device
 from neogenesis.core.store.base import ReadableStore, WritableStore
 
-_BLKGETSIZE64, _BLKSSZGET, _BLKZEROOUT, _BLKRRPART, _BLKROGET = 0x80081272, 0x1268, 0x127F, 0x125F, 0x125E
 _KEEP_SIZE, _PUNCH_HOLE = 1, 2
 _LOOK_FOR_HOLE = 1 << 20
-_GONE = {errno.ENODEV, errno.ENXIO, errno.ENOMEDIUM, errno.ESHUTDOWN}
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
@@ -27,10 +26,19 @@ def _measure(descriptor: int) -> tuple[int, int, bool]:
     """Size in bytes, sector size, and whether it is a block device."""
     mode = os.fstat(descriptor).st_mode
     if stat.S_ISBLK(mode):
-        size = struct.unpack("Q", fcntl.ioctl(descriptor, _BLKGETSIZE64, b"\0" * 8))[0]
-        sector = struct.unpack("i", fcntl.ioctl(descriptor, _BLKSSZGET, b"\0" * 4))[0]
-        return size, sector, True
+        return device.size_bytes(descriptor), device.sector_bytes(descriptor), True
     return os.fstat(descriptor).st_size, 512, False
+
+
+class Way(Protocol):
+    """How a device is to be read; `ReadWay` is one, and says more."""
+
+    @property
+    def request_bytes(self) -> int: ...
+    @property
+    def side_by_side(self) -> bool: ...
+    @property
+    def direct(self) -> bool: ...
 
 
 class SealedFileStore(ReadableStore):
@@ -43,6 +51,7 @@ class SealedFileStore(ReadableStore):
         self, path: Path, sector_size: int | None = None, flags: int = os.O_RDONLY, locked: bool = True
     ) -> None:
         self.path = path
+        self._direct, self._request_bytes = -1, 1 << 62
         try:
             self._descriptor = os.open(path, flags | os.O_CLOEXEC)
         except OSError as error:
@@ -55,6 +64,9 @@ class SealedFileStore(ReadableStore):
                 raise BadArgument(f"“{path}” is neither a drive nor an image of one.", "Name a block device or a file.")
             self.size_bytes, own_sector_size, self.is_block_device = _measure(self._descriptor)
             self.sector_size = sector_size or own_sector_size
+            self.physical_sector_bytes = own_sector_size
+            if self.is_block_device:
+                self.physical_sector_bytes = device.physical_sector_bytes(self._descriptor)
             if locked:
                 self._lock(fcntl.LOCK_EX if flags & os.O_RDWR else fcntl.LOCK_SH)
         except BaseException:
@@ -71,14 +83,35 @@ class SealedFileStore(ReadableStore):
                 "Wait until it has ended, or stop it.",
             ) from error
 
+    def use(self, way: Way) -> None:
+        """Read in that way from now on. Past the page cache only where the system can, and never an image file."""
+        if self._direct >= 0:
+            os.close(self._direct)
+            self._direct = -1
+        self.parallel_reads, self._request_bytes = way.side_by_side, way.request_bytes
+        if way.direct and self.is_block_device:
+            try:
+                self._direct = os.open(self.path, os.O_RDONLY | os.O_DIRECT | os.O_CLOEXEC)
+            except OSError:
+                return
+
+    def _descriptor_for(self, offset: int, buffer: memoryview) -> int:
+        """Direct reads need a place, a length and an address in memory that are multiples of the sector."""
+        if self._direct < 0:
+            return self._descriptor
+        address = np.frombuffer(buffer, dtype=np.uint8).ctypes.data
+        aligned = not (offset | len(buffer) | address) % max(512, self.physical_sector_bytes)
+        return self._direct if aligned else self._descriptor
+
     def read_into(self, offset: int, buffer: memoryview) -> None:
         done, length = 0, len(buffer)
         if length >= _LOOK_FOR_HOLE and self._is_hole(offset, length):
             np.frombuffer(buffer, dtype=np.uint8).fill(0)
             return
+        descriptor = self._descriptor_for(offset, buffer) if length else self._descriptor
         while done < length:
             try:
-                count = os.preadv(self._descriptor, [buffer[done:]], offset + done)
+                count = os.preadv(descriptor, [buffer[done : done + self._request_bytes]], offset + done)
             except OSError as error:
                 raise ReadFailed(offset + done, length - done, os.strerror(error.errno or 0)) from error
             if count == 0:
@@ -123,9 +156,10 @@ class SealedFileStore(ReadableStore):
             return False
 
     def close(self) -> None:
-        if self._descriptor >= 0:
-            os.close(self._descriptor)
-            self._descriptor = -1
+        for descriptor in (self._descriptor, self._direct):
+            if descriptor >= 0:
+                os.close(descriptor)
+        self._descriptor = self._direct = -1
 
 
 class FileStore(SealedFileStore, WritableStore):
@@ -136,7 +170,7 @@ class FileStore(SealedFileStore, WritableStore):
         if path.is_block_device():
             flags |= os.O_EXCL  # the kernel refuses when it is mounted
         super().__init__(path, sector_size, flags)
-        if self.is_block_device and struct.unpack("i", fcntl.ioctl(self._descriptor, _BLKROGET, b"\0" * 4))[0]:
+        if self.is_block_device and device.is_read_only(self._descriptor):
             self.close()
             raise Refused("read-only", f"“{path}” is switched to read-only; nothing was written.", "Unlock it.")
         self.makes_holes = not self.is_block_device
@@ -157,19 +191,14 @@ class FileStore(SealedFileStore, WritableStore):
         if end <= start:
             return
         if not self.is_block_device:
-            if (
-                _libc.fallocate(
-                    self._descriptor, _KEEP_SIZE | _PUNCH_HOLE, ctypes.c_int64(start), ctypes.c_int64(end - start)
-                )
-                == 0
-            ):
+            if self._punch_hole(start, end):
                 return
-        elif start % 512 == 0 and end % 512 == 0:
+        elif start % self.sector_size == 0 and end % self.sector_size == 0:
             try:
-                fcntl.ioctl(self._descriptor, _BLKZEROOUT, struct.pack("QQ", start, end - start))
+                device.zero_out(self._descriptor, start, end)
                 return
             except OSError as error:
-                if error.errno in _GONE:
+                if error.errno in device.GONE:
                     raise _write_failed(start, error) from error
         zeros = memoryview(bytes(min(end - start, 1 << 20)))
         while start < end:
@@ -183,17 +212,33 @@ class FileStore(SealedFileStore, WritableStore):
         except OSError as error:
             raise _write_failed(0, error) from error
 
-    def reread_table(self) -> None:
-        """Ask the kernel to look at the partition table again; image files and busy drives are left alone."""
-        if self.is_block_device:
+    def _punch_hole(self, start: int, end: int) -> bool:
+        length = ctypes.c_int64(end - start)
+        return bool(_libc.fallocate(self._descriptor, _KEEP_SIZE | _PUNCH_HOLE, ctypes.c_int64(start), length) == 0)
+
+    def discard(self, start: int, end: int) -> bool:
+        if not self.is_block_device:
+            return self._punch_hole(start, end)
+        try:
+            device.discard(self._descriptor, start, end)
+        except OSError as error:
+            if error.errno in device.GONE:
+                raise _write_failed(start, error) from error
+            return False
+        return True
+
+    def settle(self) -> None:
+        if not self.is_block_device:
+            return
+        for ask in (device.drop_buffers, device.reread_table):
             try:
-                fcntl.ioctl(self._descriptor, _BLKRRPART)
+                ask(self._descriptor)
             except OSError:
-                return
+                continue  # a courtesy to whoever looks next: what was written was synced and read back
 
 
 def _write_failed(offset: int, error: OSError) -> WriteFailed:
-    return WriteFailed(offset, os.strerror(error.errno or 0), error.errno in _GONE)
+    return WriteFailed(offset, os.strerror(error.errno or 0), error.errno in device.GONE)
 
 
 def _cannot_open(path: Path, error: OSError) -> BadArgument | Refused:

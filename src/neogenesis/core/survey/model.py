@@ -14,7 +14,10 @@ Severity = Literal["note", "caution", "stop"]
 
 
 class Drive(Record, frozen=True, kw_only=True):
-    """Who a drive is. `bus` is `file` for a plain image; `changed_ns` is an image file's time of last change."""
+    """Who a drive is. `bus` is `file` for a plain image; `changed_ns` is an image file's time of last change.
+
+    `sector_size` is the unit of addresses; `physical_sector_size` what the medium writes at once, 0 if unknown.
+    """
 
     path: str
     size_bytes: int
@@ -26,6 +29,7 @@ class Drive(Record, frozen=True, kw_only=True):
     mounted: bool = False
     changed_ns: int = 0
     reading: HealthReading | None = None
+    physical_sector_size: int = 0
 
 
 class Finding(Record, frozen=True, kw_only=True):

@@ -6,7 +6,7 @@ from typing import Any, ClassVar, Literal
 
 from neogenesis.core.record import Record
 
-EventKind = Literal["start", "operation", "progress", "finding", "paused", "resumed", "outcome"]
+EventKind = Literal["start", "operation", "progress", "finding", "note", "paused", "resumed", "outcome"]
 
 
 class Event(Record, frozen=True, kw_only=True, omit_defaults=True):

@@ -8,6 +8,7 @@ has no table, so a cut never leaves a drive that looks finished.
 
 from __future__ import annotations
 
+import mmap
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -39,6 +40,7 @@ from neogenesis.core.transfer.manifest import chunk_matches, mismatch, save_mani
 from neogenesis.core.transfer.pipeline import CHUNK_BYTES, Piece, SourceReader, pieces_of, run_pipeline
 from neogenesis.core.transfer.prepare import VolumeTools, prepared_volume
 from neogenesis.core.transfer.regions import region_map
+from neogenesis.core.units import MIB, round_down, round_up
 
 Verify = Literal["full", "sample", "none"]
 _CHECKPOINT_SECONDS = 2.0
@@ -204,6 +206,8 @@ class Transfer:
         if not journal.state.verified:
             self._begin_kind("verify")
             journal.append([["verified", self._verify_all(journal)]])
+        self._begin_kind("discard")
+        self._discard_free(journal)
         self._begin_kind("write-table")
         self._write_table(journal)
         journal.append([["done"]])
@@ -345,7 +349,7 @@ class Transfer:
             indices = chosen.choice(len(chunks), SAMPLE_CHUNKS, replace=False)
         ordered = sorted((chunks[int(i)] for i in indices), key=lambda c: c.start)
         self._progress = _Progress(self.clock.now(), sum(c.end - c.start for c in ordered))
-        buffer = memoryview(bytearray(CHUNK_BYTES))
+        buffer = memoryview(mmap.mmap(-1, CHUNK_BYTES))  # page-aligned, so that a device can fill it directly
         wrong = []
         for chunk in ordered:
             self.control.checkpoint()
@@ -357,6 +361,19 @@ class Transfer:
         if wrong:
             raise mismatch(wrong, self.plan.layout)
         return self._progress.done
+
+    def _discard_free(self, journal: Journal) -> None:
+        """Whatever neither the copy nor a table covers, where the plan says so; on the new drive only."""
+        if not any(o.kind == "discard" for o in self.plan.operations):
+            return
+        size = self.target.size_bytes
+        tables = Extents.of([(0, TABLE_AREA_BYTES), (max(0, size - TABLE_AREA_BYTES), size)])
+        for start, end in journal.state.chunks.covered.union(tables).complement(size):
+            first, last = round_up(start, MIB), round_down(end, MIB)
+            if first < last and not self.target.discard(first, last):
+                self._tell(Event(event="note", code="no-discard", text="The new drive cannot be told what is free."))
+                return
+        self.target.sync()
 
     def _table_writes(self) -> tuple[tuple[TableWrite, ...], list[tuple[int, int]]]:
         """The steps, and the ranges of the old drive that could not be read for them."""
