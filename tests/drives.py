@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import random
+import struct
 import subprocess
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -13,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from neogenesis.core.filesystem import VolumeTree
+from neogenesis.core.filesystem.exfat import read_layout
 from neogenesis.core.store import RangeView, SealedFileStore
 
 MIB = 1 << 20
@@ -69,7 +71,9 @@ def make_volume(path: Path, part: Part, size: int) -> None:
         for name, data in part.files.items():
             _fill_fat(path, name, data)
     elif part.kind == "exfat":
-        run("mkfs.exfat", "-L", label, path)
+        run("mkfs.exfat", "-L", label, *part.options, path)
+        for name, data in part.files.items():
+            _fill_exfat(path, name, data)
     elif part.kind == "swap":
         run("mkswap", "-L", label, path)
     elif part.kind == "luks":
@@ -139,6 +143,45 @@ def _fill_fat(path: Path, name: str, data: bytes) -> None:
     host.write_bytes(data)
     run("mcopy", "-o", "-i", path, host, f"::{name}")
     host.unlink()
+
+
+def _fill_exfat(path: Path, name: str, data: bytes) -> None:
+    """A file in the root folder, in clusters side by side; there is no utility for it. Source: exFAT 1.00, section 7."""
+    store = SealedFileStore(path)
+    layout = read_layout(store)
+    root = int.from_bytes(store.read(96, 4), "little")
+    root_at = layout.heap_bytes + (root - 2) * layout.cluster_bytes
+    folder, bits = bytearray(store.read(root_at, layout.cluster_bytes)), bytearray(layout.bitmap(store))
+    store.close()
+    first = max(n for n in range(layout.clusters) if bits[n // 8] >> n % 8 & 1) + 1
+    count = -(-len(data) // layout.cluster_bytes)
+    for cluster in range(first, first + count):
+        bits[cluster // 8] |= 1 << cluster % 8
+    text = name.encode("utf-16-le")
+    pieces = [text[n : n + 30] for n in range(0, len(text), 30)]
+    when = (2026 - 1980) << 25 | 5 << 21 | 17 << 16 | 9 << 11
+    head = struct.pack("<BBHHHIII12x", 0x85, len(pieces) + 1, 0, 0x20, 0, when, when, when)
+    digest = _rotated_sum(name.upper().encode("utf-16-le"), ())
+    stream = struct.pack("<BBBBHHQIIQ", 0xC0, 3, 0, len(name), digest, 0, len(data), 0, first + 2, len(data))
+    entry = bytearray(head + stream + b"".join(b"\xc1\0" + piece.ljust(30, b"\0") for piece in pieces))
+    struct.pack_into("<H", entry, 2, _rotated_sum(bytes(entry), (2, 3)))
+    free = next(at for at in range(0, len(folder), 32) if folder[at] == 0)
+    with path.open("r+b") as file:
+        for at, content in (
+            (root_at + free, bytes(entry)),
+            (layout.heap_bytes + (layout.bitmap_clusters[0] - 2) * layout.cluster_bytes, bytes(bits)),
+            (layout.heap_bytes + first * layout.cluster_bytes, data),
+        ):
+            file.seek(at)
+            file.write(content)
+
+
+def _rotated_sum(data: bytes, skipped: Sequence[int]) -> int:
+    total = 0
+    for index, byte in enumerate(data):
+        if index not in skipped:
+            total = ((total << 15 | total >> 1) + byte) & 0xFFFF
+    return total
 
 
 def place(image: Path, volume: Path, start: int) -> None:
@@ -227,6 +270,8 @@ def check_volume(image: Path, start: int, size: int, kind: str, scratch: Path) -
         run("e2fsck", "-f", "-n", volume)
     elif kind.startswith("fat"):
         run("fsck.fat", "-n", volume)
+    elif kind == "exfat":
+        run("fsck.exfat", "-n", volume)
     volume.unlink()
 
 

@@ -7,6 +7,7 @@ import random
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from hypothesis import strategies as st
 
 from neogenesis.core.errors import BadArgument, NeogenesisError, ReadFailed
 from neogenesis.core.image import Qcow2Store
+from neogenesis.core.store import JoinedStore, PartFile, existing_parts
 from tests.drives import MIB, blank, check_volume, data_hash, file_hashes, run, simulated, spans, table_of
 
 
@@ -206,3 +208,53 @@ def test_a_flipped_bit_in_an_image_is_found(standard: Path, tmp_path: Path, neog
     said = neogenesis("restore", out, blank(tmp_path / "new.img", 700), "--confirm", "new", status=4).stderr
     assert "could not be read" in said
     assert "compressed image" in neogenesis("plan", standard, out, status=3).stderr
+
+
+def test_parts_are_the_one_image_cut_up_and_can_be_used_as_it(standard: Path, tmp_path: Path, neogenesis) -> None:
+    neogenesis("image", standard, tmp_path / "whole.qcow2")
+    neogenesis("image", standard, tmp_path / "cut.qcow2", "--part-size", "3MiB")
+    parts = existing_parts(tmp_path / "cut.qcow2")
+    assert len(parts) > 2 and all(p.stat().st_size == 3 * MIB for p in parts[:-1])
+    with (tmp_path / "joined.qcow2").open("wb") as joined:
+        for part in parts:
+            joined.write(part.read_bytes())
+    run("qemu-img", "check", tmp_path / "joined.qcow2")
+    run("qemu-img", "compare", tmp_path / "joined.qcow2", tmp_path / "whole.qcow2")
+    neogenesis("restore", tmp_path / "cut.qcow2", blank(tmp_path / "new.img", 640), "--confirm", "new")
+    neogenesis("verify", tmp_path / "cut.qcow2.manifest.json", tmp_path / "cut.qcow2")
+    run("qemu-img", "compare", "-f", "raw", "-F", "qcow2", tmp_path / "new.img", tmp_path / "whole.qcow2")
+    parts[-1].rename(tmp_path / "elsewhere")
+    said = neogenesis("survey", tmp_path / "cut.qcow2", status=2).stderr
+    assert "all beside it" in said
+    said = neogenesis("image", standard, tmp_path / "n.qcow2", "--part-size", "4KiB", status=2).stderr
+    assert "too small" in said
+    (tmp_path / "left.qcow2.part2").write_bytes(b"somebody's")
+    neogenesis("image", standard, tmp_path / "left.qcow2", status=2)
+    assert (tmp_path / "left.qcow2.part2").read_bytes() == b"somebody's"
+
+
+@given(
+    st.integers(1, 70),
+    st.lists(st.tuples(st.integers(0, 400), st.binary(min_size=1, max_size=200)), max_size=8),
+    st.integers(0, 500),
+)
+def test_a_file_in_parts_reads_as_one(part_bytes: int, writes: list[tuple[int, bytes]], size: int) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "f"
+        file, model = PartFile(path, part_bytes), bytearray()
+        for at, data in writes:
+            file.write(at, data)
+            model.extend(bytes(max(0, at + len(data) - len(model))))
+            model[at : at + len(data)] = data
+        file.truncate(size)
+        file.sync()
+        file.close()
+        expected = bytes(model[:size]).ljust(size, b"\0")
+        joined = JoinedStore(path)
+        assert joined.size_bytes == size and joined.read(0, size) == expected
+        if size:
+            half = size // 2
+            assert joined.read(half, size - half) == expected[half:]
+        with pytest.raises(ReadFailed):
+            joined.read(size, 1)
+        joined.close()

@@ -21,13 +21,27 @@ from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.transfer import Control, Event, Outcome, RunFiles
 from neogenesis.core.transfer.identify import check_tail
 from neogenesis.core.transfer.run import Verify
+from neogenesis.core.units import MIB, both_text
+
+_LEAST_PART_BYTES = MIB
 
 
 def make_image(
-    drive: str, out: Path, level: int, progress: Callable[[int, int], None] = lambda done, total: None
+    drive: str,
+    out: Path,
+    level: int,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+    part_bytes: int | None = None,
 ) -> Imaged:
-    """Image a drive; goes on with one that was interrupted. Raises NeogenesisError with its exit status."""
+    """Image a drive; goes on with one that was interrupted. Raises NeogenesisError with its exit status.
+
+    With `part_bytes` the image is kept in files of at most that size.
+    """
     out = out.absolute()
+    if part_bytes is not None and part_bytes < _LEAST_PART_BYTES:
+        raise BadArgument(
+            f"Parts of {both_text(part_bytes)} are too small.", f"Make them {both_text(_LEAST_PART_BYTES)} or more."
+        )
     if not out.parent.is_dir():
         raise BadArgument(f"There is no folder “{out.parent}”.", "Make it first.")
     control = Control()
@@ -36,7 +50,7 @@ def make_image(
     try:
         with only_worker(out), steered_by_signals(control):
             surveyed = survey_drive(opened.store, opened.drive)
-            return ImageRun(surveyed, opened.store, out, level, control, clock, progress).run()
+            return ImageRun(surveyed, opened.store, out, level, control, clock, progress, part_bytes).run()
     finally:
         opened.close()
 

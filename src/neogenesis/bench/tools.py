@@ -20,6 +20,7 @@ _PACKAGES = {
     "mke2fs": "e2fsprogs",
     "fsck.fat": "dosfstools",
     "mkfs.fat": "dosfstools",
+    "fsck.exfat": "exfatprogs",
 }
 _PLACES = "/usr/sbin:/sbin:/usr/bin:/bin"
 
@@ -97,5 +98,5 @@ class FilesystemTools:
             _run(["ntfsresize", "--info", "--force", str(path)], "The check of the volume")
         elif kind.startswith("ext"):
             _run(["e2fsck", "-f", "-n", str(path)], "The check of the volume")
-        elif kind == "vfat":
-            _run(["fsck.fat", "-n", str(path)], "The check of the volume")
+        elif kind in ("vfat", "exfat"):
+            _run([f"fsck.{'fat' if kind == 'vfat' else 'exfat'}", "-n", str(path)], "The check of the volume")

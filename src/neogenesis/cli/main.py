@@ -16,6 +16,7 @@ from typer.exceptions import TyperException
 from neogenesis import __version__
 from neogenesis.bench import imaging, planning, rescuing, worker
 from neogenesis.bench.drives import open_sealed
+from neogenesis.bench.power import make_safe
 from neogenesis.bench.telling import telling
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.image.make import ImageFiles
@@ -186,6 +187,7 @@ def transfer(
     resume: Annotated[bool, typer.Option("--resume", help="Go on with a transfer that was cut short.")] = False,
     verify: Verification = Verification.full,
     events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
+    power_off: Annotated[bool, typer.Option("--power-off", help="Switch the new drive off when it is done.")] = False,
 ) -> None:
     """Run a plan."""
     out = None
@@ -208,6 +210,11 @@ def transfer(
             f"Copied {both_text(outcome.copied_bytes)}, read back {both_text(outcome.verified_bytes)}. "
             f"Manifest: {RunFiles(plan_file).manifest}"
         )
+    if power_off:
+        target = planning.load_plan(plan_file).target.drive
+        parting = make_safe(target.path if target else "")
+        if events != "-":
+            typer.echo(parting.text)
     _say_lost(outcome.lost, RunFiles(plan_file).regions)
 
 
@@ -234,11 +241,16 @@ def image(
     drive: str,
     out: Annotated[Path, typer.Argument(metavar="OUT.qcow2")],
     level: Annotated[int, typer.Option(min=1, max=19, help="How hard to compress.")] = 1,
+    part_size: Annotated[
+        str | None,
+        typer.Option(help="Keep the image in files of that size, such as 4000MiB for media that end at 4 GiB."),
+    ] = None,
     events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
 ) -> None:
     """Image a drive: used blocks only, compressed, with a manifest; goes on with an interrupted one."""
     with telling(events) as teller:
-        done = imaging.make_image(drive, out, level, lambda done, total: teller.progress("image", done, total))
+        parts = parse_size(part_size) if part_size else None
+        done = imaging.make_image(drive, out, level, lambda done, total: teller.progress("image", done, total), parts)
         if events != "-":
             read, size = both_text(done.read_bytes), both_text(done.file_bytes)
             typer.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -17,11 +18,51 @@ _MOST_ROOT_CLUSTERS = 4096
 _DIRTY_FLAG = 0x0002
 
 
-def read_volume(store: ReadableStore) -> Volume:
-    """Everything about the volume; raises Damaged or ReadFailed."""
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """Where things are. Areas in sectors of `sector_bytes`; clusters are counted from 2; `bitmap_entry` in bytes."""
+
+    sector_bytes: int
+    cluster_sectors: int
+    first_sector: int
+    sectors: int
+    table_sector: int
+    table_sectors: int
+    heap_sector: int
+    clusters: int
+    serial: int
+    flags: int
+    bitmap_entry: int
+    bitmap_clusters: tuple[int, ...]
+    label: str
+
+    @property
+    def cluster_bytes(self) -> int:
+        return self.cluster_sectors * self.sector_bytes
+
+    @property
+    def heap_bytes(self) -> int:
+        """Where cluster 2 begins, in bytes."""
+        return self.heap_sector * self.sector_bytes
+
+    def bitmap(self, store: ReadableStore) -> bytes:
+        """One bit for each cluster, in whole bytes."""
+        needed = (self.clusters + 7) // 8
+        pieces: list[bytes] = []
+        for number in self.bitmap_clusters:
+            place = self.heap_bytes + (number - 2) * self.cluster_bytes
+            pieces.append(store.read(place, min(self.cluster_bytes, needed - self.cluster_bytes * len(pieces))))
+        raw = b"".join(pieces)
+        if len(raw) < needed:
+            raise Damaged("exFAT bitmap", self.bitmap_entry, "it is shorter than the volume")
+        return raw
+
+
+def read_layout(store: ReadableStore) -> Layout:
+    """Raises Damaged or ReadFailed."""
     raw = store.read(0, 512)
-    length, fat_at, _, heap, clusters, root, serial, _, flags, sector_shift, cluster_shift = struct.unpack_from(
-        "<QIIIIIIHHBB", raw, 72
+    first, length, fat_at, fat_length, heap, clusters, root, serial, _, flags, sector_shift, cluster_shift = (
+        struct.unpack_from("<QQIIIIIIHHBB", raw, 64)
     )
     if not 9 <= sector_shift <= 12 or cluster_shift > 25 - sector_shift:
         raise Damaged("exFAT boot sector", 0, "its sector or cluster size is impossible")
@@ -47,13 +88,14 @@ def read_volume(store: ReadableStore) -> Volume:
         return found
 
     bitmap: tuple[int, int] | None = None
-    label = ""
+    entry_at, label = 0, ""
     for number in chain(root, _MOST_ROOT_CLUSTERS):
         block = store.read(place(number), cluster)
         for at in range(0, cluster, 32):
             kind = block[at]
             if kind == _BITMAP_ENTRY and bitmap is None:
                 bitmap = struct.unpack_from("<IQ", block, at + 20)
+                entry_at = place(number) + at
             elif kind == _LABEL_ENTRY:
                 label = block[at + 2 : at + 2 + 2 * min(block[at + 1], 11)].decode("utf-16-le", "replace")
         if bitmap or block[-32] == 0:
@@ -61,22 +103,37 @@ def read_volume(store: ReadableStore) -> Volume:
     needed = (clusters + 7) // 8
     if bitmap is None or bitmap[1] < needed:
         raise Damaged("exFAT root directory", place(root), "it names no allocation bitmap")
-    pieces: list[bytes] = []
-    for number in chain(bitmap[0], -(-needed // cluster)):
-        pieces.append(store.read(place(number), min(cluster, needed - cluster * len(pieces))))
-    bits = np.frombuffer(b"".join(pieces), dtype=np.uint8)
-    if len(bits) * 8 < clusters:
-        raise Damaged("exFAT bitmap", place(bitmap[0]), "it is shorter than the volume")
-    used = Extents(runs_of_bits(bits, clusters))
-    size = length * sector
+    return Layout(
+        sector_bytes=sector,
+        cluster_sectors=1 << cluster_shift,
+        first_sector=first,
+        sectors=length,
+        table_sector=fat_at,
+        table_sectors=fat_length,
+        heap_sector=heap,
+        clusters=clusters,
+        serial=serial,
+        flags=flags,
+        bitmap_entry=entry_at,
+        bitmap_clusters=tuple(chain(bitmap[0], -(-needed // cluster))),
+        label=label,
+    )
+
+
+def read_volume(store: ReadableStore) -> Volume:
+    """Everything about the volume; raises Damaged or ReadFailed."""
+    layout = read_layout(store)
+    bits = np.frombuffer(layout.bitmap(store), dtype=np.uint8)
+    used = Extents(runs_of_bits(bits, layout.clusters))
+    size, cluster, heap_at = layout.sectors * layout.sector_bytes, layout.cluster_bytes, layout.heap_bytes
     return Volume(
         kind="exfat",
         size_bytes=size,
-        label=label,
-        uuid=f"{serial >> 16:04X}-{serial & 0xFFFF:04X}",
+        label=layout.label,
+        uuid=f"{layout.serial >> 16:04X}-{layout.serial & 0xFFFF:04X}",
         block_bytes=cluster,
         used_bytes=used.total * cluster,
         smallest_bytes=min(size, round_up(heap_at + used.end * cluster, MIB)),
-        dirty=bool(flags & _DIRTY_FLAG),
+        dirty=bool(layout.flags & _DIRTY_FLAG),
         allocation=Extents(used.array * cluster + heap_at).union(Extents.of([(0, heap_at)])),
     )

@@ -203,13 +203,16 @@ class Resized:
     size_bytes: int
 
 
-def resized(store: ReadableStore, new_size_bytes: int, hidden_sectors: int | None) -> Resized:
+def resized(store: ReadableStore, old_start: int, new_start: int, new_size_bytes: int) -> Resized:
     """Work out a volume of at most `new_size_bytes`; raises Damaged, or ValueError when it cannot be so small.
 
-    The width of the entries stays, so growth ends where it can count no more clusters. `tables` are copies of
-    (old start, length, new start) bytes; bytes of the new head that neither names are zeros.
+    `old_start` and `new_start` are its places on the drives: a boot sector that records its own is told. The width
+    of the entries stays, so growth ends where it can count no more clusters. `tables` are copies of (old start,
+    length, new start) bytes; bytes of the new head that neither names are zeros.
     """
     boot = read_boot_sector(store)
+    records_place = boot.hidden_sectors and boot.hidden_sectors == old_start // boot.sector_bytes
+    hidden_sectors = new_start // boot.sector_bytes if records_place else None
     used, _ = _used_clusters(store, boot)
     room = new_size_bytes // boot.sector_bytes
     fixed = boot.reserved + boot.root_sectors
@@ -254,7 +257,7 @@ def resized(store: ReadableStore, new_size_bytes: int, hidden_sectors: int | Non
     )
 
 
-def hidden_sector_patches(store: ReadableStore, old_start: int, new_start: int) -> list[tuple[int, bytes]]:
+def place_patches(store: ReadableStore, old_start: int, new_start: int) -> list[tuple[int, bytes]]:
     """As for NTFS: only a boot sector that records its old place is patched, with its backup."""
     boot = read_boot_sector(store)
     if boot.hidden_sectors == 0 or boot.hidden_sectors != old_start // boot.sector_bytes:

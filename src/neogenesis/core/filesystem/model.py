@@ -28,7 +28,7 @@ VolumeKind = Literal[
 SystemFamily = Literal["nt", "linux", "meridian"]
 
 #: Kinds that the engine can give another size; the others are carried as they are.
-RESIZABLE_KINDS = frozenset({"ntfs", "ext4", "ext3", "ext2", "vfat"})
+RESIZABLE_KINDS = frozenset({"ntfs", "ext4", "ext3", "ext2", "vfat", "exfat"})
 
 
 @dataclass(frozen=True, slots=True)

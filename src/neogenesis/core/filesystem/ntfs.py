@@ -211,7 +211,7 @@ def _journal_is_clean(store: ReadableStore, boot: BootSector) -> bool:
     return in_use == _NO_CLIENT or bool(flags & _CLEAN_FLAG)
 
 
-def hidden_sector_patches(store: ReadableStore, old_start: int, new_start: int) -> list[tuple[int, bytes]]:
+def place_patches(store: ReadableStore, old_start: int, new_start: int) -> list[tuple[int, bytes]]:
     """What must change in the boot sectors of a volume that moves, so that legacy machines still start it.
 
     Only a boot sector that records its old place (in sectors, at byte 28) is patched, and its backup with it.

@@ -18,6 +18,7 @@ from neogenesis.core.image.write import CLUSTER_BYTES, Qcow2Writer
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.intents import layout_as_it_is
 from neogenesis.core.store import ReadableStore, read_or_narrow
+from neogenesis.core.store.parts import part_path
 from neogenesis.core.survey import Drive, Survey, Surveyed
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.control import Clock, Control
@@ -106,13 +107,17 @@ class ImageRun:
         control: Control,
         clock: Clock,
         progress: Callable[[int, int], None] = lambda done, total: None,
+        part_bytes: int | None = None,
     ) -> None:
+        self.part_bytes = part_bytes
         self.surveyed, self.store, self.files, self.level = surveyed, store, ImageFiles(out), level
         self.control, self.clock, self.progress = control, clock, progress
         self._work = _Work()
         self._last_sync = clock.now()
         survey = surveyed.survey
-        mark = f"{survey.fingerprint} {survey.drive.size_bytes} {survey.drive.serial} {level}"
+        mark = (
+            f"{survey.fingerprint} {survey.drive.size_bytes} {survey.drive.serial} {level} {part_bytes or ''}".strip()
+        )
         self._hash = blake3(mark.encode()).hexdigest()
 
     def run(self) -> Imaged:
@@ -139,13 +144,15 @@ class ImageRun:
             journal = Journal.resume(self.files.journal, self._hash)
             stored = journal.state.stored
             end = max((at + sum(lengths) for at, lengths in stored.values()), default=CLUSTER_BYTES)
-            writer = Qcow2Writer(self.files.image, size, end)
+            writer = Qcow2Writer(self.files.image, size, end, self.part_bytes)
             for start, (at, lengths) in stored.items():
                 writer.recall(start // CLUSTER_BYTES, at, lengths)
             return journal, writer
-        if self.files.image.exists() and self.files.image.stat().st_size:
-            raise BadRecord(f"“{self.files.image}” exists already; nothing was written.", "Choose another name.")
-        return Journal.start(self.files.journal, self._hash), Qcow2Writer(self.files.image, size)
+        for path in (self.files.image, part_path(self.files.image, 2)):
+            if path.exists() and path.stat().st_size:
+                raise BadRecord(f"“{path}” exists already; nothing was written.", "Choose another name.")
+        writer = Qcow2Writer(self.files.image, size, part_bytes=self.part_bytes)
+        return Journal.start(self.files.journal, self._hash), writer
 
     def _copy(self, journal: Journal, writer: Qcow2Writer, used: Extents, clusters: Extents, done: set[int]) -> None:
         work, total = self._work, used.total

@@ -12,7 +12,7 @@ import zstandard
 from neogenesis.core.errors import BadArgument, Damaged, ReadFailed
 from neogenesis.core.extent import Extents
 from neogenesis.core.image.layout import COMPRESSED, MAGIC, OFFSET_MASK, ZERO, ZSTD, parse_header
-from neogenesis.core.store import ReadableStore, SealedFileStore
+from neogenesis.core.store import JoinedStore, ReadableStore
 
 _KEPT_TABLES = 64
 _KEPT_CLUSTERS = 4
@@ -29,7 +29,7 @@ class Qcow2Store(ReadableStore):
 
     def __init__(self, path: Path, sector_size: int = 512, locked: bool = True) -> None:
         """Raises BadArgument for an image that cannot be read here."""
-        self._file = SealedFileStore(path, locked=locked)
+        self._file: ReadableStore = JoinedStore(path, locked)
         try:
             head = self._file.read(0, min(512, self._file.size_bytes))
             self.header = parse_header(head, self._file.size_bytes)
@@ -38,7 +38,8 @@ class Qcow2Store(ReadableStore):
         except (Damaged, ReadFailed) as error:
             self._file.close()
             text = error.text if isinstance(error, Damaged) else "it is cut short"
-            raise BadArgument(f"“{path}” is an image that cannot be read: {text}", "Make it again.") from error
+            more = "If it was made in parts, put them all beside it; else make it again."
+            raise BadArgument(f"“{path}” is an image that cannot be read: {text}", more) from error
         self.size_bytes = self.header.size_bytes
         self.sector_size = sector_size
         self._tables: dict[int, np.ndarray[tuple[int], np.dtype[np.int64]]] = {}

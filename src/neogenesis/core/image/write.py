@@ -14,6 +14,7 @@ import numpy as np
 
 from neogenesis.core.errors import BadRecord, WriteFailed
 from neogenesis.core.image.layout import COMPRESSED, COPIED, build_header
+from neogenesis.core.store import PartFile
 from neogenesis.core.units import round_up
 
 #: With clusters of 256 KiB the fastest level packs about as small as general tools do at their usual one.
@@ -26,14 +27,14 @@ Ints = np.ndarray[tuple[int], np.dtype[np.int64]]
 class Qcow2Writer:
     """An image of `size_bytes` that is being written; `end` is where the next cluster goes."""
 
-    def __init__(self, path: Path, size_bytes: int, end: int = CLUSTER_BYTES) -> None:
+    def __init__(self, path: Path, size_bytes: int, end: int = CLUSTER_BYTES, part_bytes: int | None = None) -> None:
         """`end` continues an interrupted file; what lies behind it is dropped. Raises BadRecord."""
         self.path, self.size_bytes, self.end = path, size_bytes, end
         self._split = 62 - (CLUSTER_BITS - 8)
         self._entries: dict[int, tuple[int, int]] = {}
         try:
-            self._descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
-            os.ftruncate(self._descriptor, 0 if end == CLUSTER_BYTES else end)
+            self._file = PartFile(path, part_bytes)
+            self._file.truncate(0 if end == CLUSTER_BYTES else end)
         except OSError as error:
             raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
 
@@ -54,7 +55,7 @@ class Qcow2Writer:
 
     def sync(self) -> None:
         try:
-            os.fdatasync(self._descriptor)
+            self._file.sync()
         except OSError as error:
             raise self._failed(self.end, error) from error
 
@@ -114,16 +115,14 @@ class Qcow2Writer:
         return counts
 
     def _put(self, at: int, data: bytes) -> None:
-        view, done = memoryview(data), 0
-        while done < len(view):
-            try:
-                done += os.pwrite(self._descriptor, view[done:], at + done)
-            except OSError as error:
-                raise self._failed(at + done, error) from error
+        try:
+            self._file.write(at, data)
+        except OSError as error:
+            raise self._failed(at, error) from error
 
     def _set_size(self, size: int) -> None:
         try:
-            os.ftruncate(self._descriptor, size)
+            self._file.truncate(size)
         except OSError as error:
             raise self._failed(size, error) from error
 
@@ -131,9 +130,7 @@ class Qcow2Writer:
         return WriteFailed(at, os.strerror(error.errno or 0))
 
     def close(self) -> None:
-        if self._descriptor >= 0:
-            os.close(self._descriptor)
-            self._descriptor = -1
+        self._file.close()
 
 
 def round_up_array(values: Ints, step: int) -> Ints:

@@ -201,7 +201,7 @@ def _preparation(old: PartitionFacts, new: LayoutPartition) -> Operation | None:
             volume_kind=old.volume.kind,
             bytes=new.size_bytes,
         )
-    if new.start_bytes != old.start_bytes and old.volume.understood and old.volume.kind in ("ntfs", "vfat"):
+    if new.start_bytes != old.start_bytes and old.volume.understood and old.volume.kind in ("ntfs", "vfat", "exfat"):
         return Operation(
             kind="prepare",
             text=f"Note the new place of {new.title} in its boot sector",

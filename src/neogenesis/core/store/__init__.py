@@ -8,6 +8,7 @@ from neogenesis.core.store.file import FileStore, SealedFileStore
 from neogenesis.core.store.memory import MemoryStore
 from neogenesis.core.store.narrow import read_or_narrow
 from neogenesis.core.store.overlay import OverlayStore
+from neogenesis.core.store.parts import JoinedStore, PartFile, existing_parts
 from neogenesis.core.store.pieces import PieceStore
 from neogenesis.core.store.requests import ReadWay, choose_way
 from neogenesis.core.store.shared import SharedStore
@@ -15,8 +16,10 @@ from neogenesis.core.store.view import RangeView, WritableRangeView
 
 __all__ = [
     "FileStore",
+    "JoinedStore",
     "MemoryStore",
     "OverlayStore",
+    "PartFile",
     "PieceStore",
     "RangeView",
     "ReadWay",
@@ -26,5 +29,6 @@ __all__ = [
     "WritableRangeView",
     "WritableStore",
     "choose_way",
+    "existing_parts",
     "read_or_narrow",
 ]

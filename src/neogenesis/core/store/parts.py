@@ -7,7 +7,12 @@ file, byte for byte, so any tool can have it back.
 from __future__ import annotations
 
 import os
+from bisect import bisect_right
 from pathlib import Path
+
+from neogenesis.core.errors import ReadFailed
+from neogenesis.core.store.base import ReadableStore
+from neogenesis.core.store.file import SealedFileStore
 
 _MOST_PARTS = 10_000
 
@@ -64,3 +69,35 @@ class PartFile:
     def close(self) -> None:
         while self._descriptors:
             os.close(self._descriptors.popitem()[1])
+
+
+class JoinedStore(ReadableStore):
+    """Sealed parts, read as the one file that they are."""
+
+    def __init__(self, path: Path, locked: bool = True) -> None:
+        self._parts: list[SealedFileStore] = []
+        self._ends: list[int] = []
+        self.size_bytes, self.sector_size = 0, 512
+        try:
+            for part in existing_parts(path):
+                self._parts.append(SealedFileStore(part, locked=locked))
+                self.size_bytes += self._parts[-1].size_bytes
+                self._ends.append(self.size_bytes)
+        except BaseException:
+            self.close()
+            raise
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        if offset < 0 or offset + len(buffer) > self.size_bytes:
+            raise ReadFailed(offset, len(buffer), "the file ends here")
+        at, end = offset, offset + len(buffer)
+        while at < end:
+            number = bisect_right(self._ends, at)
+            stop = min(end, self._ends[number])
+            inside = at - (self._ends[number] - self._parts[number].size_bytes)
+            self._parts[number].read_into(inside, buffer[at - offset : stop - offset])
+            at = stop
+
+    def close(self) -> None:
+        for part in self._parts:
+            part.close()

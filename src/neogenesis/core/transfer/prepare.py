@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Protocol
 
 from neogenesis.core.errors import Damaged, Refused, ToolFailed
-from neogenesis.core.filesystem import Volume, fat, ntfs, read_volume
+from neogenesis.core.filesystem import Volume, exfat_resize, fat, ntfs, read_volume
 from neogenesis.core.plan import LayoutPartition, Operation
 from neogenesis.core.store import (
     MemoryStore,
@@ -65,8 +65,8 @@ def prepared_volume(
             overlay = OverlayStore(view, path, size)
             if not kept:
                 _patch(overlay, operation.volume_kind, old, new)
-        elif operation.volume_kind == "vfat":
-            overlay = _resized_fat(view, path, old, new, kept)
+        elif operation.volume_kind in ("vfat", "exfat"):
+            overlay = _moved_as_block(view, path, operation.volume_kind, old, new, kept)
         else:
             overlay = OverlayStore(view, path, max(size, view.size_bytes))
             if not kept:
@@ -94,26 +94,26 @@ def _judge(
         )
     if old is not None and volume.uuid != old.volume.uuid:
         raise ToolFailed("The prepared volume lost its identity; nothing was written.", "Plan with --grow none.")
-    if operation.volume_kind != "exfat":
-        tools.check(result, operation.volume_kind)
+    tools.check(result, operation.volume_kind)
 
 
 def _patch(store: WritableStore, kind: str, old: PartitionFacts, new: LayoutPartition) -> None:
     """Let boot sectors that record their own place record the new one."""
-    if new.start_bytes == old.start_bytes or kind not in ("ntfs", "vfat"):
+    patches = {"ntfs": ntfs.place_patches, "vfat": fat.place_patches, "exfat": exfat_resize.place_patches}
+    if new.start_bytes == old.start_bytes or kind not in patches:
         return
-    module = ntfs if kind == "ntfs" else fat
-    for offset, data in module.hidden_sector_patches(store, old.start_bytes, new.start_bytes):
+    for offset, data in patches[kind](store, old.start_bytes, new.start_bytes):
         if offset + len(data) <= store.size_bytes:
             store.write(offset, data)
 
 
-def _resized_fat(view: RangeView, path: Path, old: PartitionFacts, new: LayoutPartition, kept: bool) -> OverlayStore:
-    """FAT needs no utility: its data moves as a block behind a longer or shorter table."""
-    boot = fat.read_boot_sector(view)
-    moved = boot.hidden_sectors and boot.hidden_sectors == old.start_bytes // boot.sector_bytes
+def _moved_as_block(
+    view: RangeView, path: Path, kind: str, old: PartitionFacts, new: LayoutPartition, kept: bool
+) -> OverlayStore:
+    """FAT and exFAT need no utility: their data moves as a block behind a longer or shorter table."""
+    resize = fat.resized if kind == "vfat" else exfat_resize.resized
     try:
-        plan = fat.resized(view, new.size_bytes, new.start_bytes // boot.sector_bytes if moved else None)
+        plan = resize(view, old.start_bytes, new.start_bytes, new.size_bytes)
     except ValueError as error:
         raise Refused("too-small", f"{new.title}: {error}; nothing was written.", "Leave its size as it is.") from error
     pieces = [(target, length, source) for source, length, target in plan.tables]
@@ -122,6 +122,6 @@ def _resized_fat(view: RangeView, path: Path, old: PartitionFacts, new: LayoutPa
     if not kept:
         for offset, data in plan.patches:
             overlay.write(offset, data)
-        if fat.read_boot_sector(overlay).bits != boot.bits:
+        if kind == "vfat" and fat.read_boot_sector(overlay).bits != fat.read_boot_sector(view).bits:
             raise Damaged("FAT", 0, "the resized volume would be of another width")
     return overlay

@@ -1,0 +1,102 @@
+"""A drive is flushed and switched off before anyone is told to pull it out: on a private bus, with real loop devices."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from jeepney.bus_messages import message_bus
+from jeepney.io.blocking import open_dbus_connection
+
+from neogenesis.bench.power import make_safe
+from neogenesis.core.errors import Refused
+from tests.drives import MIB, Part, blank, make_volume, run, simulated
+
+_BUS = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-Bus Bus Configuration 1.0//EN" "">
+<busconfig><type>system</type><listen>unix:path={0}</listen><auth>EXTERNAL</auth>
+<policy context="default"><allow send_destination="*"/><allow eavesdrop="true"/><allow own="*"/></policy></busconfig>"""
+
+
+@pytest.fixture
+def bus(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """A system bus of this test's own; loopback only, gone afterwards."""
+    (tmp_path / "bus.conf").write_text(_BUS.format(tmp_path / "socket"))
+    daemon = subprocess.Popen(["dbus-daemon", f"--config-file={tmp_path / 'bus.conf'}", "--nofork"])
+    while not (tmp_path / "socket").exists():
+        assert daemon.poll() is None
+        time.sleep(0.01)
+    monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", f"unix:path={tmp_path / 'socket'}")
+    yield tmp_path
+    daemon.terminate()
+    daemon.wait()
+
+
+@pytest.fixture
+def loop(tmp_path: Path) -> Iterator[str]:
+    device = run("losetup", "--find", "--show", blank(tmp_path / "d.img", 64)).strip()
+    yield device
+    run("losetup", "--detach", device)
+
+
+def serve(*arguments: str) -> subprocess.Popen[str]:
+    """The stand-in for the disk service, once it answers."""
+    service = subprocess.Popen(
+        [sys.executable, "-m", "neogenesis.bench.simulated.disk_service", *arguments], stdout=subprocess.PIPE, text=True
+    )
+    assert service.stdout is not None and service.stdout.readline() == "ready\n"
+    return service
+
+
+def end(service: subprocess.Popen[str]) -> None:
+    service.terminate()
+    service.communicate()
+
+
+def test_a_drive_that_the_service_knows_is_switched_off(bus: Path, loop: str) -> None:
+    service = serve("/dev/elsewhere", loop)
+    try:
+        found = make_safe(loop)
+        assert found.powered_off and "may be pulled out" in found.text
+        assert service.stdout is not None and service.stdout.readline() == f"{loop}\n"
+    finally:
+        end(service)
+
+
+def test_the_real_service_does_not_switch_a_loop_device_off(bus: Path, loop: str) -> None:
+    daemon = next((p for p in ("/usr/libexec/udisks2/udisksd", "/usr/lib/udisks2/udisksd") if Path(p).exists()), None)
+    assert daemon, "the package udisks2 is missing"
+    service = subprocess.Popen([daemon, "--no-debug"], stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
+    try:
+        with open_dbus_connection("SYSTEM") as connection:
+            while not connection.send_and_get_reply(message_bus.NameHasOwner("org.freedesktop.UDisks2")).body[0]:
+                assert service.poll() is None
+                time.sleep(0.05)
+        found = make_safe(loop)
+        assert not found.powered_off and "Everything is on the medium" in found.text and "dock off" in found.text
+    finally:
+        service.terminate()
+        service.wait()
+
+
+def test_without_a_service_the_words_do_not_promise_more(tmp_path: Path, loop: str, monkeypatch) -> None:
+    monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", f"unix:path={tmp_path / 'nothing'}")
+    found = make_safe(loop)
+    assert not found.powered_off and "no disk service" in found.text
+    assert not make_safe(str(blank(tmp_path / "plain.img", 1))).powered_off
+    assert make_safe(str(simulated(tmp_path / "s.drive.json", "plain.img"))).powered_off
+
+
+def test_a_mounted_drive_is_not_said_to_be_safe(tmp_path: Path, loop: str) -> None:
+    make_volume(tmp_path / "v", Part(64, "", "ext4", "x"), 64 * MIB)
+    run("dd", f"if={tmp_path / 'v'}", f"of={loop}", "bs=1M")
+    (tmp_path / "point").mkdir()
+    run("mount", loop, tmp_path / "point")
+    try:
+        with pytest.raises(Refused, match="must not be pulled out"):
+            make_safe(loop)
+    finally:
+        run("umount", tmp_path / "point")
