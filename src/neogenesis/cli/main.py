@@ -21,6 +21,7 @@ from neogenesis.bench.telling import telling
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
+from neogenesis.core.plan.appliance import load_appliance
 from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
 from neogenesis.core.rescue import RescueMap
@@ -146,6 +147,7 @@ def plan(
     relocate_table: Annotated[
         bool, typer.Option("--relocate-table", help="With exact: GPT backup at the new end.")
     ] = False,
+    appliance: Annotated[str | None, typer.Option(help="Device class that the drive is for, or a file of one.")] = None,
     discard: Annotated[bool, typer.Option("--discard", help="Tell the new drive which areas hold nothing.")] = False,
     output: Annotated[Path | None, typer.Option("-o", help="Where the plan is written.")] = None,
     as_json: Annotated[bool, typer.Option("--json", help="Print the plan as JSON.")] = False,
@@ -166,6 +168,7 @@ def plan(
         identity=identity.value,
         relocate_table=relocate_table,
         discard=discard,
+        appliance=load_appliance(appliance) if appliance else None,
     )
     size = parse_size(target_size) if target_size else None
     made = planning.plan_for(planning.survey(source), target, size, policy)

@@ -5,8 +5,9 @@ from __future__ import annotations
 import msgspec
 
 from neogenesis.core.errors import Refused
-from neogenesis.core.plan.layout import NewId, data_type
-from neogenesis.core.plan.model import Layout, LayoutPartition, Operation, Target
+from neogenesis.core.plan.appliance import Appliance, mismatches
+from neogenesis.core.plan.layout import NewId, data_type, is_resizable
+from neogenesis.core.plan.model import Gate, Layout, LayoutPartition, Operation, Target
 from neogenesis.core.plan.policy import Policy
 from neogenesis.core.survey import Finding, Survey
 from neogenesis.core.survey.survey import TABLE_AREA_BYTES
@@ -170,3 +171,50 @@ def beside_layout(survey: Survey, policy: Policy, target: Target, new_id: NewId)
     if legacy and target.size_bytes > _MBR_REACH_SECTORS * sector:
         reasons.append("That kind of table reaches only 2 TiB; the rest of the new drive stays unused.")
     return layout, reasons
+
+
+def appliance_policy(survey: Survey, policy: Policy, appliance: Appliance) -> Policy:
+    """Sector for sector, unless the last partition takes the new space: then the sizes that the class names."""
+    if appliance.rest != "last" or not survey.partitions:
+        return msgspec.structs.replace(policy, intent="exact")
+    parts = survey.partitions
+    wanted = zip(parts, appliance.partitions, strict=False)
+    sizes = {p.number: w.size_mib * MIB for p, w in wanted if w.size_mib and w.size_mib * MIB != p.size_bytes}
+    sizes = {n: s for n, s in sizes.items() if is_resizable(next(p for p in parts if p.number == n))}
+    grow = parts[-1].number if is_resizable(parts[-1]) else "none"
+    return msgspec.structs.replace(policy, intent="replace", leave=(), grow=grow, sizes=sizes, recovery="stay")
+
+
+def appliance_reason(appliance: Appliance) -> str:
+    rest = {
+        "free": "the rest of the new drive stays free, as it must",
+        "last": "its last partition takes the new space",
+        "device": "the rest stays free until the device takes it itself",
+    }[appliance.rest]
+    return f"Planned for the device class “{appliance.title}”: {rest}."
+
+
+def appliance_gates(appliance: Appliance, layout: Layout) -> tuple[Gate, ...]:
+    """Whether the device would take the drive, and its table."""
+    accepted = ", ".join(f"{gb} GB" for gb in appliance.capacities_gb)
+    fits = appliance.accepts(layout.size_bytes)
+    table = [(p.type_id, p.size_bytes) for p in layout.partitions]
+    faults = mismatches(appliance, layout.table, table)
+    return (
+        Gate(
+            code="appliance-capacity",
+            open=fits,
+            text=f"{appliance.title}: {both_text(layout.size_bytes)} is a capacity that it accepts."
+            if fits
+            else f"{appliance.title}: it accepts {accepted}, and this drive has {both_text(layout.size_bytes)}.",
+            remedy="" if fits else "Take a drive of one of those capacities, or plan without the device class.",
+        ),
+        Gate(
+            code="appliance-table",
+            open=not faults,
+            text=f"{appliance.title}: the new table is as it wants it."
+            if not faults
+            else f"{appliance.title}: it would not take the new table: {'; '.join(faults)}.",
+            remedy="" if not faults else "Check that this is the device's own drive, or choose another device class.",
+        ),
+    )

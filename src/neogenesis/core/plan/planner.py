@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import msgspec
+
 from neogenesis.core.errors import Refused
 from neogenesis.core.estimate import estimate
 from neogenesis.core.extent import Extents
 from neogenesis.core.judgement import judgement
+from neogenesis.core.plan.appliance import Appliance
 from neogenesis.core.plan.gates import gates_of
 from neogenesis.core.plan.intents import (
+    appliance_gates,
+    appliance_policy,
+    appliance_reason,
     beside_layout,
     exact_layout,
     exact_operations,
@@ -29,6 +35,9 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
     """
     survey = source.survey
     _refuse_other_sectors(survey, target)
+    appliance = policy.appliance
+    if appliance is not None:
+        policy = appliance_policy(survey, policy, appliance)
     if policy.intent == "split":
         policy = split_policy(survey, policy)
     if policy.intent == "exact":
@@ -50,7 +59,12 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
     prepared = sum(1 for o in operations if o.kind == "prepare")
     if policy.intent in ("replace", "split"):
         reasons += _more_reasons(survey, layout, policy)
+    if appliance is not None:
+        layout = _as_appliance(layout, appliance)
+        reasons.append(appliance_reason(appliance))
+    afterwards = split_afterwards(survey) if policy.intent == "split" else ()
     findings = _findings(layout, survey, operations)
+    gates = gates_of(survey, target, layout, operations)
     return Plan(
         intent=policy.intent,
         source=Source(survey=survey),
@@ -59,13 +73,22 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         layout=layout,
         left_behind=left,
         operations=tuple(operations),
-        gates=gates_of(survey, target, layout, operations),
+        gates=(*gates, *appliance_gates(appliance, layout)) if appliance else gates,
         reasons=tuple(reasons),
         findings=(*findings, *split_findings(survey)) if policy.intent == "split" else findings,
         estimate=estimate(survey.drive, target.drive, copied, prepared, copied),
         scratch_bytes=sum(_scratch_bytes(source, o) for o in operations if o.kind == "prepare"),
-        afterwards=split_afterwards(survey) if policy.intent == "split" else (),
+        afterwards=(*afterwards, *(appliance.afterwards if appliance else ())),
     )
+
+
+def _as_appliance(layout: Layout, appliance: Appliance) -> Layout:
+    """The layout with the types that the class names; a copy sector for sector stays as it is, and is only checked."""
+    if appliance.rest != "last":
+        return layout
+    wanted = {p.number: w.type_id for p, w in zip(layout.partitions, appliance.partitions, strict=False)}
+    parts = tuple(msgspec.structs.replace(p, type_id=wanted.get(p.number, p.type_id)) for p in layout.partitions)
+    return msgspec.structs.replace(layout, partitions=parts)
 
 
 def _refuse_other_sectors(survey: Survey, target: Target) -> None:

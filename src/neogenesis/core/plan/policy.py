@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
+from neogenesis.core.plan.appliance import Appliance
 from neogenesis.core.record import Record
 
 Intent = Literal["replace", "beside", "split", "exact"]
@@ -15,7 +16,7 @@ class Policy(Record, frozen=True, kw_only=True):
 
     `grow` may be the number of a partition. `spare_percent` of the new drive stays unallocated at its end.
     `relocate_table` belongs to exact: the backup of a GPT moves to the end of a larger drive. `discard` tells the
-    new drive which of its areas hold nothing.
+    new drive which of its areas hold nothing. With an `appliance` its class decides the intent and the sizes.
     """
 
     intent: Intent = "replace"
@@ -29,3 +30,4 @@ class Policy(Record, frozen=True, kw_only=True):
     identity: Literal["keep", "fresh"] = "keep"
     relocate_table: bool = False
     discard: bool = False
+    appliance: Appliance | None = None

@@ -1,0 +1,89 @@
+"""Device classes that accept only certain drives and tables: appliances, vehicle units, consoles.
+
+A data file for each class says which capacities it accepts, the order, sizes and types of its partitions, what
+becomes of the rest of the drive, and what must follow at the device. A plan is built from that and checked against it.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from importlib.resources import files
+from pathlib import Path
+from typing import ClassVar, Literal
+
+import msgspec
+
+from neogenesis.core.errors import BadArgument
+from neogenesis.core.record import Record, from_json
+from neogenesis.core.units import MIB, both_text
+
+#: Drives and modules of one nominal capacity hold between these shares of it.
+_LEAST, _MOST = 0.91, 1.01
+
+
+class AppliancePartition(Record, frozen=True, kw_only=True):
+    """`size_mib` is None where the device takes any size."""
+
+    title: str
+    type_id: str
+    size_mib: int | None = None
+
+
+class Appliance(Record, frozen=True, kw_only=True):
+    """`rest`: new space stays free, goes to the last partition, or is taken by the device itself later."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.appliance/1"
+
+    schema: str
+    title: str
+    capacities_gb: tuple[int, ...]
+    table: Literal["gpt", "mbr", "none"]
+    rest: Literal["free", "last", "device"]
+    partitions: tuple[AppliancePartition, ...]
+    afterwards: tuple[str, ...] = ()
+
+    def accepts(self, size_bytes: int) -> bool:
+        """Whether a drive of that size is of an accepted capacity."""
+        return any(_LEAST * gb * 1e9 <= size_bytes <= _MOST * gb * 1e9 for gb in self.capacities_gb)
+
+
+def appliance_names() -> tuple[str, ...]:
+    """The classes that ship with the program, by the names of their files."""
+    folder = files("neogenesis").joinpath("data/appliances")
+    return tuple(sorted(f.name.removesuffix(".toml") for f in folder.iterdir() if f.name.endswith(".toml")))
+
+
+def load_appliance(name: str) -> Appliance:
+    """A class by its name, or from a file `*.toml` of one's own; raises BadArgument or BadRecord."""
+    if name.endswith(".toml"):
+        try:
+            text = Path(name).read_text("utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise BadArgument(f"The device class “{name}” cannot be read.", "Check the name of the file.") from error
+    elif name in appliance_names():
+        text = files("neogenesis").joinpath(f"data/appliances/{name}.toml").read_text("utf-8")
+    else:
+        known = ", ".join(appliance_names())
+        raise BadArgument(f"There is no device class “{name}”.", f"Known are {known}; or give a file ending in .toml.")
+    try:
+        raw = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise BadArgument(f"The device class “{name}” is not TOML ({error}).", "Correct it.") from error
+    return from_json(msgspec.json.encode(raw), Appliance, f"device class “{name}”")
+
+
+def mismatches(appliance: Appliance, table: str, found: list[tuple[str, int]]) -> list[str]:
+    """What the device would not take of a table: its kind, and (type, size in bytes) of its partitions in order."""
+    faults = []
+    if table != appliance.table:
+        faults.append(f"the table is {table}, and it wants {appliance.table}")
+    if len(found) != len(appliance.partitions):
+        faults.append(f"there are {len(found)} partitions, and it wants {len(appliance.partitions)}")
+    for number, (wanted, (type_id, size)) in enumerate(zip(appliance.partitions, found, strict=False), 1):
+        if type_id.casefold() != wanted.type_id.casefold():
+            faults.append(f"partition {number} has the type {type_id}, and {wanted.title} wants {wanted.type_id}")
+        if wanted.size_mib is not None and size != wanted.size_mib * MIB:
+            faults.append(
+                f"partition {number} has {both_text(size)}, and {wanted.title} wants {both_text(wanted.size_mib * MIB)}"
+            )
+    return faults
