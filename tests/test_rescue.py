@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from neogenesis.bench.clock import BenchClock
 from neogenesis.core.errors import ReadFailed, Stopped
 from neogenesis.core.extent import Extents
-from neogenesis.core.rescue import Rescue, RescueMap, load_map
+from neogenesis.core.rescue import Rescue, RescueMap, Rests, load_map
 from neogenesis.core.store import MemoryStore
 from neogenesis.core.survey import Drive
 from neogenesis.core.transfer import Control
@@ -213,3 +213,91 @@ def test_rescue_refuses_wrong_drives_and_maps(standard: Path, tmp_path: Path, ne
     assert "another drive" in neogenesis("rescue", drive, new, "--map", page, "--confirm", "new", status=3).stderr
     page.write_text("{}")
     assert "map" in neogenesis("rescue", drive, new, "--map", page, "--confirm", "new", status=3).stderr
+
+
+class Sick(Failing):
+    """Also slow in places, by a clock of its own, and warm from being read."""
+
+    def __init__(self, size: int, slow: Extents, seconds: float) -> None:
+        super().__init__(size, Extents.of([]))
+        self.slow, self.seconds, self.passed_s, self.warmth = slow, seconds, 0.0, 30.0
+        self.order: list[int] = []
+        self.rests: list[float] = []
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        super().read_into(offset, buffer)
+        self.order.append(offset)
+        slow = self.slow.intersection(Extents.of([(offset, offset + len(buffer))]))
+        self.passed_s += self.seconds if slow else 0.001
+        self.warmth += len(buffer) / MIB
+
+    def rest(self, seconds: float) -> None:
+        self.rests.append(seconds)
+        self.passed_s += seconds
+        self.warmth = max(30.0, self.warmth - 0.5 * seconds)
+
+
+def rescue_of(source: Sick, temperature=lambda: None) -> tuple[RescueMap, list[str]]:
+    said: list[str] = []
+    found, target = RescueMap(source.size_bytes), MemoryStore(source.size_bytes)
+    clock = BenchClock(1.0, lambda: source.passed_s)
+    rests = Rests(temperature, source.rest, said.append)
+    work = Rescue(source, target, found, Control(), clock, lambda current: None, rests=rests)
+    work.run(Drive(path="x", size_bytes=source.size_bytes, sector_size=512))
+    assert found.total("read") == source.size_bytes and target.data == source.data
+    return found, said
+
+
+def test_slow_places_are_left_for_later() -> None:
+    slow = Extents.of([(20 * MIB, 24 * MIB)])
+    source = Sick(64 * MIB, slow, 0.8)
+    _, said = rescue_of(source)
+    first_slow = [n for n, offset in enumerate(source.order) if 20 * MIB <= offset < 24 * MIB]
+    behind = [n for n, offset in enumerate(source.order) if offset >= 30 * MIB]
+    assert max(behind) < sorted(first_slow)[len(first_slow) // 2]  # most of it comes when all else is safe
+    assert not said and not source.rests
+
+
+def test_a_drive_that_stalls_is_left_alone_for_longer_and_longer() -> None:
+    source = Sick(16 * MIB, Extents.of([(8 * MIB, 9 * MIB)]), 12.0)
+    _, said = rescue_of(source)
+    assert source.rests[:3] == [10.0, 20.0, 40.0] and max(source.rests) == 80.0
+    assert "stalled for 12 s" in said[0]
+
+
+def test_a_hot_drive_cools_before_it_goes_on() -> None:
+    source = Sick(64 * MIB, Extents.of([(0, 64 * MIB)]), 1.0)
+    seen: list[float] = []
+
+    def temperature() -> float:
+        seen.append(source.warmth)
+        return source.warmth
+
+    _, said = rescue_of(source, temperature)
+    assert any("hot" in text for text in said) and max(seen) < 80
+    stuck = Sick(8 * MIB, Extents.of([(0, 8 * MIB)]), 1.0)  # a sensor that always says the same
+    _, said = rescue_of(stuck, lambda: 90.0)
+    assert 90 <= len(said) < 1000  # a quarter of an hour now and then, and it goes on all the same
+
+
+def test_a_simulated_drive_gets_hot_and_the_command_says_that_it_rests(tmp_path: Path, neogenesis) -> None:
+    blank(tmp_path / "old.img", 60)
+    hot = {"rest_c": 40, "per_gb_c": 600, "cools_c_per_s": 0.4}
+    drive = simulated(tmp_path / "old.drive.json", "old.img", serial="HD5-1", heat=hot, read={"bytes_per_s": 2e6})
+    events = tmp_path / "events"
+    neogenesis("rescue", drive, tmp_path / "new.img", "--map", tmp_path / "m", "--confirm", "new", "--events", events)
+    told = [json.loads(line) for line in events.read_text().splitlines()]
+    assert any(e.get("code") == "resting" and "hot" in e["text"] for e in told)
+    last = [e for e in told if e["event"] == "progress"][-1]
+    assert last["figures"]["outline"] == "r" * 480 and last["figures"]["celsius"] <= 55
+
+
+@given(st.lists(st.tuples(st.integers(0, 999), st.integers(1, 300), st.sampled_from(["read", "lost", "postponed"]))))
+def test_the_outline_shows_the_worst_of_each_stretch(marks: list[tuple[int, int, str]]) -> None:
+    found = RescueMap(1000)
+    for start, length, state in marks:
+        found.mark(start, start + length, state)
+    outline, rank = found.outline(50), "rupl"
+    for index, letter in enumerate(outline):
+        states = [found.state_at(place)[0] for place in range(index * 20, index * 20 + 20)]
+        assert letter == max(states, key=rank.index)

@@ -5,22 +5,83 @@ from __future__ import annotations
 import csv
 import os
 import shutil
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from neogenesis.bench.care import temperature_of, waiting
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target, same_bytes
+from neogenesis.bench.simulated import SimulatedDrive
 from neogenesis.bench.worker import only_worker, steered_by_signals
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.filesystem.names import Touched, files_touching
-from neogenesis.core.rescue import PASSES, Rescue, RescueMap, load_map
+from neogenesis.core.rescue import PASSES, Rescue, RescueMap, Rests, load_map
 from neogenesis.core.salvage import Salvage, SalvageSummary, wanted_files
 from neogenesis.core.salvage.run import each_kind
 from neogenesis.core.survey import Drive, survey_drive
-from neogenesis.core.transfer import Control
+from neogenesis.core.transfer import Control, Event
 from neogenesis.core.transfer.identify import check_tail
 from neogenesis.core.units import both_text
+
+#: Into so many stretches a drive is divided when a rescue tells how it stands.
+_STRETCHES = 480
+
+
+@dataclass(frozen=True, slots=True)
+class RescueNews:
+    """How a rescue stands: its pass, its map, where it reads, and the slowest read since the news before.
+
+    `resting` says why the drive is being left alone, if it is; `celsius` is None where no sensor tells.
+    """
+
+    name: str
+    map: RescueMap
+    place: int
+    slowest_read_s: float
+    celsius: float | None
+    resting: str = ""
+
+
+class Outline:
+    """Turns news into what is told of them: a sketch of the map, the slowest read since the last time, and more.
+
+    A map of a million regions takes long to sketch, so that is done for at most a twentieth of the time.
+    """
+
+    def __init__(self) -> None:
+        self._news: RescueNews | None = None
+        self._slowest_s = 0.0
+        self._sketch, self._again_at = "", 0.0
+
+    def hear(self, news: RescueNews) -> None:
+        self._news, self._slowest_s = news, max(self._slowest_s, news.slowest_read_s)
+
+    def event(self) -> Event:
+        """What there is to tell now."""
+        news, slowest, self._slowest_s = self._news, self._slowest_s, 0.0
+        if news is None:
+            return Event(event="progress")
+        began = time.monotonic()
+        if began >= self._again_at:
+            self._sketch = news.map.outline(_STRETCHES)
+            self._again_at = time.monotonic() + 20 * (time.monotonic() - began)
+        lost, postponed = news.map.total("lost"), news.map.total("postponed")
+        return Event(
+            event="progress",
+            text=news.name,
+            place_bytes=news.place,
+            slowest_read_s=slowest,
+            lost_bytes=lost + postponed,
+            figures={
+                "outline": self._sketch,
+                "read_bytes": news.map.total("read"),
+                "lost_bytes": lost,
+                "postponed_bytes": postponed,
+                "celsius": news.celsius,
+            },
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +115,7 @@ def rescue_drive(
     tail: str,
     passes: Sequence[str] = PASSES,
     retries: int = 2,
-    tell: Callable[[str, RescueMap], None] = lambda name, found: None,
+    tell: Callable[[RescueNews], None] = lambda news: None,
 ) -> Rescued:
     """Rescue `drive` onto `target`, which is made as an image file where there is none. Goes on with a map that exists.
 
@@ -82,15 +143,28 @@ def rescue_drive(
                     )
                 source = {"serial": opened.drive.serial, "size_bytes": opened.drive.size_bytes}
                 found = _map_of(map_path, opened.drive, source)
+                simulated = opened.store if isinstance(opened.store, SimulatedDrive) else None
+                clock = BenchClock(clock_factor(drive), lambda: simulated.passed_s if simulated else 0.0)
+
+                def news(name: str, current: RescueMap, resting: str = "") -> None:
+                    slowest, rescue.slowest_read_s = rescue.slowest_read_s, 0.0
+                    tell(RescueNews(name, current, rescue.place, slowest, rests.celsius, resting))
+
+                rests = Rests(
+                    temperature_of(opened),
+                    waiting(opened, control),
+                    lambda why: news(rescue.current_pass, found, why),
+                )
                 rescue = Rescue(
                     opened.store,
                     goal.store,
                     found,
                     control,
-                    BenchClock(clock_factor(drive)),
+                    clock,
                     lambda current: current.save(map_path, source),
-                    tell,
+                    news,
                     retries,
+                    rests,
                 )
                 rescue.run(opened.drive, passes)
                 return _result(rescue, map_path)

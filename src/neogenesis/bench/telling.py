@@ -25,6 +25,10 @@ OUTCOMES: dict[int, Ending] = {
 }
 
 
+def _nothing_more() -> Event:
+    return Event(event="progress")
+
+
 class Teller:
     """Writes events; progress not more often than five times a second."""
 
@@ -32,6 +36,7 @@ class Teller:
         self._write = write
         self._began = time.monotonic()
         self._told = 0.0
+        self._first: tuple[float, int] | None = None
 
     def tell(self, event: Event) -> None:
         """Events are a courtesy: a full disk must not stop work that could go on."""
@@ -42,25 +47,29 @@ class Teller:
         with suppress(OSError):
             self._write(msgspec.json.encode(event) + b"\n")
 
-    def progress(self, phase: str, done: int, total: int, text: str = "", lost: int = 0, place: int = 0) -> None:
-        """How far it is; the rate is the average so far."""
+    def progress(self, phase: str, done: int, total: int, more: Callable[[], Event] = _nothing_more) -> None:
+        """How far it is, if it is time to say so; the rate is the average since the first time.
+
+        `more` gives an event whose other fields are told along; it is asked only when it is needed.
+        """
         now = time.monotonic()
+        if self._first is None:
+            self._first = (now, done)
         if now - self._told < _PROGRESS_SECONDS and done < total:
             return
         self._told = now
-        rate = done / max(1e-3, now - self._began)
+        since, before = self._first
+        rate = (done - before) / max(1e-3, now - since)
         left = (total - done) / rate if rate > 0 else 0.0
         self.tell(
-            Event(
+            msgspec.structs.replace(
+                more(),
                 event="progress",
                 phase=phase,
-                text=text,
                 copied_bytes=done,
                 total_bytes=total,
                 rate_bytes_per_s=rate,
                 left_s=(0.8 * left, 1.4 * left),
-                lost_bytes=lost,
-                place_bytes=place,
             )
         )
 

@@ -24,7 +24,6 @@ from neogenesis.core.plan import Policy
 from neogenesis.core.plan.appliance import load_appliance
 from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
-from neogenesis.core.rescue import RescueMap
 from neogenesis.core.survey import Survey
 from neogenesis.core.transfer import Event, load_manifest, verify_against
 from neogenesis.core.transfer.run import RunFiles
@@ -304,10 +303,14 @@ def rescue(
     """Get what can be had from a failing drive: readable areas first; resumable."""
     names, retries = rescuing.parse_passes(passes)
     with telling(events) as teller:
+        outline = rescuing.Outline()
 
-        def tell(name: str, found: RescueMap) -> None:
-            tried = found.size_bytes - found.total("untried")
-            teller.progress("rescue", tried, found.size_bytes, name, found.total("lost") + found.total("postponed"))
+        def tell(news: rescuing.RescueNews) -> None:
+            if news.resting:
+                teller.tell(Event(event="note", code="resting", text=news.resting))
+            outline.hear(news)
+            tried = news.map.size_bytes - news.map.total("untried")
+            teller.progress("rescue", tried, news.map.size_bytes, outline.event)
 
         done = rescuing.rescue_drive(drive, target, map_file, confirm, names, retries, tell)
         if events != "-":

@@ -19,6 +19,21 @@ class Rate:
 
 
 @dataclass(frozen=True, slots=True)
+class RescueNumbers:
+    """Seconds and degrees Celsius; `slow_times` is a multiple of the usual time of a read."""
+
+    slow_times: float
+    slow_least_s: float
+    stall_s: float
+    rest_s: float
+    longest_rest_s: float
+    hot_celsius: float
+    cool_celsius: float
+    longest_cooling_s: float
+    look_s: float
+
+
+@dataclass(frozen=True, slots=True)
 class Judgement:
     fill_caution_percent: int
     fill_stop_percent: int
@@ -27,6 +42,20 @@ class Judgement:
     hot_celsius: int
     least_spare_percent: int
     rates: dict[str, Rate]
+    rescue: RescueNumbers
+
+
+_RESCUE = (
+    "slow_times",
+    "slow_least_seconds",
+    "stall_seconds",
+    "rest_seconds",
+    "longest_rest_seconds",
+    "hot_celsius",
+    "cool_celsius",
+    "longest_cooling_seconds",
+    "look_seconds",
+)
 
 
 @cache
@@ -40,4 +69,5 @@ def judgement() -> Judgement:
         raw["health"]["hot_celsius"],
         raw["health"]["least_spare_percent"],
         {name: Rate(tuple(rate["read"]), tuple(rate["write"])) for name, rate in raw["rate"].items()},
+        RescueNumbers(*(float(raw["rescue"][name]) for name in _RESCUE)),
     )

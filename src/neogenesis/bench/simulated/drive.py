@@ -41,6 +41,14 @@ class WriteSpec(Record, frozen=True, kw_only=True):
     fails_after_bytes: int | None = None
 
 
+class HeatSpec(Record, frozen=True, kw_only=True):
+    """Degrees Celsius: what it has at rest, what reading a GB adds, and what a second of rest takes away."""
+
+    rest_c: float = 32
+    per_gb_c: float = 0
+    cools_c_per_s: float = 0.2
+
+
 class SimulatedSpec(Record, frozen=True, kw_only=True):
     """The file `NAME.drive.json`; `image` is relative to it. Every field but schema and image has a default."""
 
@@ -57,6 +65,7 @@ class SimulatedSpec(Record, frozen=True, kw_only=True):
     health: HealthReading | None = None
     read: ReadSpec = ReadSpec()
     write: WriteSpec = WriteSpec()
+    heat: HeatSpec | None = None
     clock: Literal["real", "virtual", "x60"] = "virtual"
     seed: int = 1
 
@@ -82,10 +91,15 @@ class _Waiter:
         self._scale = {"real": 1.0, "x60": 1 / 60, "virtual": 0.0}[clock]
         self._lock = threading.Lock()
         self._free_at = 0.0
+        self.passed_s = 0.0
 
     def take(self, seconds: float) -> None:
         """The drive is busy for `seconds` more; requests queue behind one another."""
-        if not self._scale or seconds <= 0:
+        if seconds <= 0:
+            return
+        if not self._scale:
+            with self._lock:
+                self.passed_s += seconds
             return
         with self._lock:
             now = time.monotonic()
@@ -107,6 +121,7 @@ class SimulatedDrive(ReadableStore):
         self._random = random.Random(self.spec.seed)
         self._head = 0
         self._given = 0
+        self._warmth_c = 0.0
 
     def _open(self, image: Path, locked: bool) -> SealedFileStore:
         return SealedFileStore(image, self.spec.sector_size, locked=locked)
@@ -120,6 +135,8 @@ class SimulatedDrive(ReadableStore):
         seconds += sum(ms / 1000 for a, b, ms in read.slow if a < end and offset < b)
         self._waiter.take(seconds)
         self._given += len(buffer)
+        if self.spec.heat is not None:
+            self._warmth_c += self.spec.heat.per_gb_c * len(buffer) / 1e9
         if read.dies_after_bytes is not None and self._given > read.dies_after_bytes:
             raise ReadFailed(offset, len(buffer), "the drive no longer answers")
         if any(a < end and offset < b for a, b in read.unreadable):
@@ -127,6 +144,23 @@ class SimulatedDrive(ReadableStore):
         if any(a < end and offset < b and self._random.random() < p for a, b, p in read.flaky):
             raise ReadFailed(offset, len(buffer), "Input/output error")
         self._file.read_into(offset, buffer)
+
+    @property
+    def passed_s(self) -> float:
+        """Seconds that passed on paper only, with the clock `virtual`."""
+        return self._waiter.passed_s
+
+    def temperature_c(self) -> float | None:
+        """Now; None where the description says nothing of it."""
+        if self.spec.heat is not None:
+            return self.spec.heat.rest_c + self._warmth_c
+        return self.spec.health.temperature_c if self.spec.health else None
+
+    def rest(self, seconds: float) -> None:
+        """Leave the drive alone for so long by its own clock."""
+        self._waiter.take(seconds)
+        if self.spec.heat is not None:
+            self._warmth_c = max(0.0, self._warmth_c - self.spec.heat.cools_c_per_s * seconds)
 
     def extents_with_data(self) -> Extents:
         return Extents.whole(self.size_bytes)

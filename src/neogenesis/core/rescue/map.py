@@ -83,6 +83,16 @@ class RescueMap:
         """All ranges in that state, as they are now."""
         return Extents.of((start, end) for start, end, found in self if found == state)
 
+    def outline(self, count: int) -> str:
+        """The drive in `count` equal stretches, a letter each: l if any is lost, p postponed, u untried, else r."""
+        letters = bytearray(b"r" * count)
+        for letter, state in ((b"u", "untried"), (b"p", "postponed"), (b"l", "lost")):
+            for start, end, found in self:
+                if found == state:
+                    first, last = start * count // self.size_bytes, -(-end * count // self.size_bytes)
+                    letters[first:last] = letter * (last - first)
+        return letters.decode("ascii")
+
     def save(self, path: Path, source: dict[str, object]) -> None:
         """Replace the file, one region a line, so that a cut leaves the old map or the whole new one.
 

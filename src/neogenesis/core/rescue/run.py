@@ -8,8 +8,9 @@
 `scrape`: what is left, sector by sector.
 `retry`: lost sectors a few times more.
 
-A place that cannot be read is postponed, not hammered at. A drive that no longer answers at all is not a drive with
-many bad places: the last failures are taken back, and the rescue stops until it is connected again.
+A place that cannot be read is postponed, not hammered at; one that reads slowly is left for the sweep. A drive that no
+longer answers at all is not a drive with many bad places: the last failures are taken back, and the rescue stops until
+it is connected again.
 """
 
 from __future__ import annotations
@@ -19,7 +20,9 @@ from collections.abc import Callable, Iterator, Sequence
 from neogenesis.core.errors import NeogenesisError, ReadFailed, Stopped
 from neogenesis.core.extent import Extents
 from neogenesis.core.filesystem import VolumeTree
+from neogenesis.core.judgement import judgement
 from neogenesis.core.rescue.map import RescueMap
+from neogenesis.core.rescue.rest import Rests
 from neogenesis.core.store import RangeView, ReadableStore, WritableStore
 from neogenesis.core.survey import Drive, Surveyed, survey_drive
 from neogenesis.core.transfer.control import Clock, Control
@@ -30,7 +33,6 @@ _LARGE, _CAREFUL, _SMALL = MIB, 128 * KIB, 4 * KIB
 #: So much without trouble, and reads grow large again.
 _CLEAN_BYTES = 64 * MIB
 _FIRST_SKIP = 256 * KIB
-_SLOW_SECONDS = 1.0
 _SILENT_AFTER = 4
 _PROBES = 24
 _SAVE_SECONDS = 5.0
@@ -72,6 +74,7 @@ class Rescue:
         save: Callable[[RescueMap], None],
         tell: Callable[[str, RescueMap], None] = lambda name, found: None,
         retries: int = 2,
+        rests: Rests | None = None,
     ) -> None:
         self.source, self.target, self.map = source, target, found
         self.control, self.clock, self._save, self._tell, self.retries = control, clock, save, tell, retries
@@ -83,7 +86,11 @@ class Rescue:
         self._good: tuple[int, int] | None = None
         self._clean = 0
         self._slow = False
-        self._pass = ""
+        self._usual: dict[int, float] = {}
+        self.slowest_read_s = 0.0
+        self.place = 0
+        self.rests = rests or Rests()
+        self.current_pass = ""
         self.surveyed: Surveyed | None = None
 
     def run(self, drive: Drive, passes: Sequence[str] = PASSES) -> None:
@@ -100,7 +107,7 @@ class Rescue:
         try:
             for name in PASSES:
                 if name in passes:
-                    self._pass = name
+                    self.current_pass = name
                     self._tell(name, self.map)
                     steps[name]()
                     self._save_now()
@@ -125,16 +132,32 @@ class Rescue:
             self.map.mark(start, end, "postponed")
             if len(self._failures) >= _SILENT_AFTER:
                 self._ask_whether_alive()
+            self._after(end, self.clock.now() - began)
             return False
-        self._slow = self.clock.now() - began > _SLOW_SECONDS
+        took = self.clock.now() - began
+        self._slow = self._is_slow(end - start, took)
         self._failures.clear()
         self._clean = 0 if self._slow else self._clean + end - start
         self._good = (start, min(end, start + self.source.sector_size))
         self.target.write(start, piece)
         self.map.mark(start, end, "read")
-        self._tell(self._pass, self.map)
-        self._save_sometimes()
+        self._after(end, took)
         return True
+
+    def _after(self, place: int, took: float) -> None:
+        """Every read, good or bad, is told, and may be followed by a rest."""
+        self.place, self.slowest_read_s = place, max(self.slowest_read_s, took)
+        self._tell(self.current_pass, self.map)
+        self._save_sometimes()
+        self.rests.after_read(took, self.clock.now())
+
+    def _is_slow(self, length: int, took: float) -> bool:
+        """Against what reads of that length usually take on this drive; slow ones do not change what is usual."""
+        numbers, usual = judgement().rescue, self._usual.get(length)
+        slow = took > max(numbers.slow_least_s, numbers.slow_times * (usual or 0.0))
+        if not slow:
+            self._usual[length] = took if usual is None else 0.9 * usual + 0.1 * took
+        return slow
 
     def _ask_whether_alive(self) -> None:
         """Read again what could be read before; when that fails too, the drive is gone and nothing counts as bad."""
@@ -218,6 +241,8 @@ class Rescue:
             for first, last in self.map.ranges_between(start, end, "untried").chunks(self._step()):
                 if self.map.state_at(first) == "untried":
                     self.fetch(first, last)
+                    if self._slow:
+                        break  # what is left of this stretch comes with the sweep
 
     def _step(self) -> int:
         return _LARGE if self._clean >= _CLEAN_BYTES else _CAREFUL
@@ -242,7 +267,7 @@ class Rescue:
                 first = max(start, round_up(at, _CAREFUL) - _CAREFUL)
                 if first >= at:
                     first = max(start, at - _CAREFUL)
-                if not self.fetch(first, at):
+                if not self.fetch(first, at) or self._slow:
                     break
                 at = first
 
