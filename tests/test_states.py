@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import random
 import shutil
+import subprocess
+import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
@@ -20,10 +22,10 @@ from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import open_sealed
 from neogenesis.bench.planning import hash_of, plan_for, survey
 from neogenesis.bench.tools import FilesystemTools
-from neogenesis.core.errors import NeogenesisError, WriteFailed
+from neogenesis.core.errors import NeogenesisError, ReadFailed, WriteFailed
 from neogenesis.core.plan import Plan, Policy
 from neogenesis.core.record import save
-from neogenesis.core.store import FileStore, WritableStore
+from neogenesis.core.store import FileStore, ReadableStore, WritableStore
 from neogenesis.core.survey import survey_drive
 from neogenesis.core.table import read_table
 from neogenesis.core.transfer import Control, Event, RunFiles, Transfer
@@ -48,6 +50,20 @@ def original() -> Path:
             ],
         )
     return image
+
+
+class Unplugged(ReadableStore):
+    """Answers so many reads, and then none."""
+
+    def __init__(self, base: ReadableStore, reads: int) -> None:
+        self.base, self.left = base, reads
+        self.size_bytes, self.sector_size = base.size_bytes, base.sector_size
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        self.left -= 1
+        if self.left < 0:
+            raise ReadFailed(offset, len(buffer), "no such device")
+        self.base.read_into(offset, buffer)
 
 
 class Transfers(RuleBasedStateMachine):
@@ -75,6 +91,7 @@ class Transfers(RuleBasedStateMachine):
         self,
         wrap: Callable[[FileStore], WritableStore],
         stop_at: int | None = None,
+        unplug_after: int | None = None,
     ) -> None:
         source = open_sealed(str(self.old))
         base = FileStore(self.new)
@@ -88,9 +105,10 @@ class Transfers(RuleBasedStateMachine):
 
         try:
             surveyed = survey_drive(source.store, source.drive)
+            reading = source.store if unplug_after is None else Unplugged(source.store, unplug_after)
             Transfer(
                 self.plan,
-                source.store,
+                reading,
                 lambda: (surveyed, source.drive),
                 wrap(base),
                 self.plan.target.drive,
@@ -128,6 +146,24 @@ class Transfers(RuleBasedStateMachine):
                 self.waiting.append((offset, data))
 
         self.run_once(lambda base: Failing(base, limit, random.Random(0)))
+
+    @precondition(lambda self: not self.done)
+    @rule(reads=st.integers(0, 60))
+    def unplug_the_old_drive(self, reads: int) -> None:
+        """It stops answering: what cannot be read any more must not be taken for bad places."""
+        self.run_once(lambda base: base, unplug_after=reads)
+
+    @precondition(lambda self: not self.done)
+    @rule(seconds=st.floats(0.3, 2.5))
+    def kill(self, seconds: float) -> None:
+        """The real program as a process, ended in the middle of whatever it does."""
+        arguments = ["transfer", str(self.files.plan), "--confirm", "new", "--resume"]
+        process = subprocess.Popen([sys.executable, "-m", "neogenesis", *arguments], stdout=subprocess.DEVNULL)
+        try:
+            self.done = process.wait(seconds) == 0
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
 
     @precondition(lambda self: not self.done)
     @rule(tail=st.binary(min_size=1, max_size=60))
@@ -192,5 +228,5 @@ class Transfers(RuleBasedStateMachine):
 
 TestTransfers = Transfers.TestCase
 TestTransfers.settings = settings(
-    max_examples=6, stateful_step_count=6, deadline=None, suppress_health_check=list(HealthCheck)
+    max_examples=8, stateful_step_count=8, deadline=None, suppress_health_check=list(HealthCheck)
 )
