@@ -21,16 +21,19 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from neogenesis.app.bench import Bench
 from neogenesis.app.handover.view import HandoverView
+from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.window import MainWindow
 from neogenesis.app.work import Work
+from neogenesis.bench import imaging
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.simulated.demo import demo_bench
 from neogenesis.core.job import JobStore
 
 _LONGEST_WAIT_S = 120.0
+_RESTORE_ONTO = ("Corvane S5", "Corvane S2")
 
 
 def wait(until: Callable[[], bool], longest_s: float = _LONGEST_WAIT_S) -> bool:
@@ -76,7 +79,7 @@ def main(folder: Path) -> None:
         )
         window = MainWindow(bench)
         window.show()
-        _walk(window, Photographer(folder))
+        _walk(window, Photographer(folder), place)
         window.close()
         bench.store.close()
     finally:
@@ -84,7 +87,46 @@ def main(folder: Path) -> None:
         del application
 
 
-def _walk(window: MainWindow, photographer: Photographer) -> None:
+def _photograph_rescue(window: MainWindow, photographer: Photographer, place: Path) -> None:
+    """A failing drive: the sheet, the rescue under way, and what was lost; then an image onto two drives at once."""
+    window.open_job("T-1044")
+    job = window.job
+    assert job is not None
+    job.survey.start()
+    wait(lambda: job.survey.state == "done")
+    window.show_keep()
+    sheet = window.findChild(KeepSheet)
+    assert sheet is not None
+    sheet.place.setText("/srv/jobs/T-1044/old-drive.img")
+    sheet.tail.setText("rive")
+    photographer.take(sheet, "keep")
+    sheet.reject()
+    job.keep.start("rescue", str(place / "old-drive.img"), ["rive"])
+    window.show_stop("transfer")
+    wait(
+        lambda: (latest := job.keep.heard.latest) is not None and latest.text == "forward" and latest.place_bytes > 4e10
+    )
+    photographer.take(window, "rescue")
+    wait(lambda: not job.keep.is_active)
+    photographer.take(window, "rescue-ended")
+    job.keep.dismiss()
+
+
+def _photograph_restore(window: MainWindow, photographer: Photographer, place: Path) -> None:
+    window.open_job("T-1043")
+    job = window.job
+    assert job is not None
+    imaging.make_image(str(place / "drives/museum-kiosk.drive.json"), place / "kiosk.qcow2", 1)
+    targets = [d.docked.name for d in window.bench.docks() if d.docked and d.docked.drive.model in _RESTORE_ONTO]
+    job.keep.start("restore", str(place / "kiosk.qcow2"), ["77B6", "308E"], targets)
+    window.show_stop("transfer")
+    wait(lambda: all(lane.share > 0.3 for lane in job.keep.heard.lanes.values()) and len(job.keep.heard.lanes) == 2)
+    photographer.take(window, "restore")
+    wait(lambda: not job.keep.is_active)
+    job.keep.dismiss()
+
+
+def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     photographer.take(window, "jobs")
     window.open_job("T-1042")
     job = window.job
@@ -109,6 +151,8 @@ def _walk(window: MainWindow, photographer: Photographer) -> None:
     job.transfer.stop()
     wait(lambda: not job.transfer.is_active)
     photographer.take(window, "transfer-stopped")
+    _photograph_rescue(window, photographer, place)
+    _photograph_restore(window, photographer, place)
     window.open_job("T-1041")
     photographer.take(window, "handover")
     handover = window.views["handover"]

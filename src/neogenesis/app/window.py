@@ -12,6 +12,7 @@ from neogenesis.app.command.actions import Action, Actions
 from neogenesis.app.command.field import CommandField, Found
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.jobs.view import JobsView, NewJobSheet
+from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.later.view import LaterView
 from neogenesis.app.logbook.view import LogbookView
 from neogenesis.app.open_job import OpenJob
@@ -139,6 +140,9 @@ class MainWindow(QMainWindow):
             self.show_jobs()
         else:
             self._build_stops(self.job)
+        for stop in (self.views["survey"], self.views["transfer"]):
+            if isinstance(stop, SurveyView | TransferView):
+                stop.keep_asked.connect(self.show_keep)
             self._show_job()
             self.show_stop(stop)
 
@@ -164,7 +168,7 @@ class MainWindow(QMainWindow):
             Action("new-job", "New job", "Ctrl+N", "Job", self.new_job),
             Action("main", "Do the stop's main action", "Ctrl+Return", "Job", self._main_action, in_job),
             Action("note", "Note for the logbook", "Ctrl+L", "Job", self._focus_note, in_job),
-            Action("keep", "Image, rescue, or copy files out", "Ctrl+I", "Job", self._keep_what_is_there, in_job),
+            Action("keep", "Image, rescue, restore, or copy files out", "Ctrl+I", "Job", self.show_keep, in_job),
             Action("undo", "Undo", "Ctrl+Z", "Plan", lambda: self.job and self.job.plan.undo(), here("plan")),
             Action("redo", "Redo", "Ctrl+Shift+Z", "Plan", lambda: self.job and self.job.plan.redo(), here("plan")),
             Action("write", "Write plan", "Ctrl+S", "Plan", lambda: self.job and self.job.plan.write(), here("plan")),
@@ -198,11 +202,14 @@ class MainWindow(QMainWindow):
         elif isinstance(view, LaterView):
             view.save.click()
 
-    def _keep_what_is_there(self) -> None:
-        self.show_stop("survey")
-        view = self.views.get("survey")
-        if isinstance(view, SurveyView):
-            view.show_keep()
+    def show_keep(self) -> None:
+        """The sheet for an image, a restore, a rescue or a salvage; once begun it is watched at Transfer."""
+        if self.job is None:
+            return
+        sheet = KeepSheet(self, self.job)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.begun.connect(lambda: self.show_stop("transfer"))
+        sheet.open()
 
     def _pause(self) -> None:
         view = self.views.get("transfer")
@@ -212,6 +219,7 @@ class MainWindow(QMainWindow):
     def _stop_safely(self) -> None:
         if self.job is not None:
             self.job.transfer.stop()
+            self.job.keep.stop()
 
     def _report(self) -> None:
         view = self.views.get("handover")
@@ -251,6 +259,9 @@ class MainWindow(QMainWindow):
         for model in (self.job.survey, self.job.plan, self.job.transfer, self.job.handover):
             model.changed.connect(self._show_marks)
         self._build_stops(self.job)
+        for stop in (self.views["survey"], self.views["transfer"]):
+            if isinstance(stop, SurveyView | TransferView):
+                stop.keep_asked.connect(self.show_keep)
         self._show_job()
         self.show_stop("handover" if self.job.job.closed else self.job.job.stop)
 

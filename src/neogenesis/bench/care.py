@@ -20,7 +20,7 @@ def temperature_of(opened: OpenDrive) -> Callable[[], float | None]:
     if isinstance(store, SimulatedDrive):
         return store.temperature_c
     path = Path(opened.drive.path)
-    if not path.is_block_device():
+    if not path.is_block_device():  # an image, or a drive that is gone
         return lambda: None
     number = path.stat().st_rdev
     device = Path(f"/sys/dev/block/{os.major(number)}:{os.minor(number)}/device")

@@ -7,6 +7,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed
 from neogenesis.bench.planning import load_plan, new_id, usable_target
@@ -71,7 +73,7 @@ def restore_image(
     policy: Policy,
     resume: bool,
     verify: Verify,
-    tell: Callable[[str, Event], None] = lambda target, event: None,
+    tell: Callable[[Event], None] = lambda event: None,
 ) -> list[Restored]:
     """Put an image onto every target, reading it once. All gates of all targets are asked before anything is written.
 
@@ -92,13 +94,18 @@ def restore_image(
         found: list[Restored] = [Restored(t, None, None) for t in targets]
 
         def run(index: int) -> None:
+            name = targets[index]
+
+            def tell_of(event: Event) -> None:
+                tell(msgspec.structs.replace(event, target=name))
+
             try:
-                outcome = _transfer(
-                    store, surveyed, paths[index], control, resume, verify, lambda e: tell(targets[index], e)
-                )
-                found[index] = Restored(targets[index], outcome, None)
+                outcome = _transfer(store, surveyed, paths[index], control, resume, verify, tell_of)
+                found[index] = Restored(name, outcome, None)
+                tell_of(Event(event="note", code="target-done", text="Copied and checked."))
             except NeogenesisError as error:
-                found[index] = Restored(targets[index], None, error)
+                found[index] = Restored(name, None, error)
+                tell_of(Event(event="note", code="target-dropped", text=error.text, remedy=error.remedy))
 
         with steered_by_signals(control):
             threads = [threading.Thread(target=run, args=(n,), name=f"restore-{n}") for n in range(len(targets))]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import os
 import shutil
 import time
@@ -13,6 +12,7 @@ from pathlib import Path
 from neogenesis.bench.care import temperature_of, waiting
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target, same_bytes
+from neogenesis.bench.names import write_names
 from neogenesis.bench.simulated import SimulatedDrive
 from neogenesis.bench.worker import only_worker, steered_by_signals
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
@@ -218,17 +218,6 @@ def _result(rescue: Rescue, map_path: Path) -> Rescued:
         tuple(touched),
         names,
     )
-
-
-def write_names(path: Path, touched: Sequence[Touched]) -> None:
-    """Files that lost something, as CSV; raises BadRecord."""
-    try:
-        with path.open("w", newline="", encoding="utf-8", errors="surrogateescape") as file:
-            rows = csv.writer(file)
-            rows.writerow(["partition", "path", "size_bytes", "lost_bytes"])
-            rows.writerows((t.partition, t.path, t.size_bytes, t.touched_bytes) for t in touched)
-    except OSError as error:
-        raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Free space there.") from error
 
 
 def salvage_files(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -32,18 +31,15 @@ def _nothing_more() -> Event:
 class Teller:
     """Writes events; progress not more often than five times a second."""
 
-    def __init__(self, write: Callable[[bytes], object]) -> None:
-        self._write = write
-        self._began = time.monotonic()
+    def __init__(self, write: Callable[[bytes], object], clock: BenchClock) -> None:
+        self._write, self._clock = write, clock
         self._told = 0.0
         self._first: tuple[float, int] | None = None
 
     def tell(self, event: Event) -> None:
         """Events are a courtesy: a full disk must not stop work that could go on."""
-        at = time.monotonic() - self._began
-        event = msgspec.structs.replace(
-            event, time_s=event.time_s or round(at, 3), wall=event.wall or BenchClock().wall()
-        )
+        time_s, wall = event.time_s or round(self._clock.now(), 3), event.wall or self._clock.wall()
+        event = msgspec.structs.replace(event, time_s=time_s, wall=wall)
         with suppress(OSError):
             self._write(msgspec.json.encode(event) + b"\n")
 
@@ -52,10 +48,10 @@ class Teller:
 
         `more` gives an event whose other fields are told along; it is asked only when it is needed.
         """
-        now = time.monotonic()
+        now = self._clock.now()
         if self._first is None:
             self._first = (now, done)
-        if now - self._told < _PROGRESS_SECONDS and done < total:
+        if now - self._told < _PROGRESS_SECONDS * self._clock.pace and done < total:
             return
         self._told = now
         since, before = self._first
@@ -75,18 +71,22 @@ class Teller:
 
 
 @contextmanager
-def telling(events: str | None) -> Iterator[Teller]:
-    """A teller for a file, for standard output (`-`), or for nobody. Tells the outcome of what is done inside."""
+def telling(events: str | None, pace: float = 1.0) -> Iterator[Teller]:
+    """A teller for a file, for standard output (`-`), or for nobody. Tells the outcome of what is done inside.
+
+    `pace` is how much faster than the wall clock the time of the drives goes.
+    """
+    clock = BenchClock(pace)
     if events is None:
-        yield Teller(lambda data: None)
+        yield Teller(lambda data: None, clock)
         return
     try:
         file = None if events == "-" else Path(events).open("ab", buffering=0)  # noqa: SIM115 - closed below
     except OSError as error:
         raise BadArgument(f"“{events}” cannot be written ({error.strerror}).", "Name another file.") from error
-    teller = Teller(file.write if file else _to_stdout)
+    teller = Teller(file.write if file else _to_stdout, clock)
     try:
-        teller.tell(Event(event="start"))
+        teller.tell(Event(event="start", figures={"pace": pace}))
         yield teller
         teller.tell(Event(event="outcome", outcome="done", text="Done."))
     except NeogenesisError as error:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 
+import msgspec
+
+from neogenesis.bench.care import temperature_of
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import open_target
+from neogenesis.bench.drives import OpenDrive, OpenTarget, open_target
 from neogenesis.bench.tools import FilesystemTools
 from neogenesis.core.errors import Refused
 from neogenesis.core.plan import Plan
@@ -16,6 +20,7 @@ from neogenesis.core.transfer.run import Verify
 from neogenesis.core.units import GIB, binary_text, decimal_text
 
 _WORTH_MEASURING_BYTES = GIB
+_LOOK_SECONDS = 15.0
 
 
 def carry_out(
@@ -42,6 +47,7 @@ def carry_out(
         if isinstance(target.store, FileStore):
             target.store.use(ReadWay(direct=True))
         _choose_reads(plan, source, clock, tell)
+        tell = _with_temperatures(plan, source, target, tell)
         transfer = Transfer(
             plan, source, source_now, target.store, target.drive, files, FilesystemTools(), control, clock, tell, verify
         )
@@ -50,6 +56,25 @@ def carry_out(
         return outcome
     finally:
         target.close()
+
+
+def _with_temperatures(
+    plan: Plan, source: ReadableStore, target: OpenTarget, tell: Callable[[Event], None]
+) -> Callable[[Event], None]:
+    """Progress also tells how warm both drives are, looked at every few seconds."""
+    old = temperature_of(OpenDrive(plan.source.survey.drive, source))
+    new = temperature_of(OpenDrive(target.drive, target.store))
+    looked, figures = [-_LOOK_SECONDS], dict[str, float | None]()
+
+    def told(event: Event) -> None:
+        if event.event == "progress":
+            if time.monotonic() - looked[0] >= _LOOK_SECONDS:
+                looked[0] = time.monotonic()
+                figures.update(old_celsius=old(), new_celsius=new())
+            event = msgspec.structs.replace(event, figures={**event.figures, **figures})
+        tell(event)
+
+    return told
 
 
 def _choose_reads(plan: Plan, source: ReadableStore, clock: BenchClock, tell: Callable[[Event], None]) -> None:

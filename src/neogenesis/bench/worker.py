@@ -21,11 +21,14 @@ from typing import IO
 import msgspec
 
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed
+from neogenesis.bench.drives import OpenDrive, clock_factor, confirm_tail, open_sealed
+from neogenesis.bench.names import named, write_names
 from neogenesis.bench.planning import hash_of, load_plan
 from neogenesis.bench.telling import OUTCOMES, Ending
 from neogenesis.bench.transferring import carry_out
 from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
+from neogenesis.core.extent import Extents
+from neogenesis.core.filesystem.names import files_touching
 from neogenesis.core.plan import Plan
 from neogenesis.core.survey import Drive, Surveyed, survey_drive
 from neogenesis.core.transfer import Control, Event, Outcome, RunFiles
@@ -234,9 +237,25 @@ def _run(
         def source_now() -> tuple[Surveyed, Drive]:
             return survey_drive(source.store, source.drive), source.drive
 
-        return carry_out(plan, files, source.store, source_now, control, clock, tell, resume, verify)
+        outcome = carry_out(plan, files, source.store, source_now, control, clock, tell, resume, verify)
+        if outcome.lost:
+            _name_files(plan, files, source, outcome, tell)
+        return outcome
     finally:
         source.close()
+
+
+def _name_files(
+    plan: Plan, files: RunFiles, source: OpenDrive, outcome: Outcome, tell: Callable[[Event], None]
+) -> None:
+    """Say which files lie on what could not be read, and keep the list beside the plan."""
+    parts = plan.source.survey.partitions
+    volumes = [(p.number, p.start_bytes, p.size_bytes) for p in parts if p.volume.understood]
+    touched = list(files_touching(source.store, volumes, Extents.of(outcome.lost)))
+    if touched:
+        tell(named(touched))
+    with suppress(BadRecord):  # the copy is done, and its lost ranges are on record; names can be worked out again
+        write_names(files.names, touched)
 
 
 @contextmanager

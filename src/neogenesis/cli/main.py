@@ -15,7 +15,8 @@ from typer.exceptions import TyperException
 
 from neogenesis import __version__
 from neogenesis.bench import imaging, planning, rescuing, worker
-from neogenesis.bench.drives import open_sealed
+from neogenesis.bench.drives import clock_factor, open_sealed
+from neogenesis.bench.names import named
 from neogenesis.bench.power import make_safe
 from neogenesis.bench.telling import telling
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
@@ -250,7 +251,7 @@ def image(
     events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
 ) -> None:
     """Image a drive: used blocks only, compressed, with a manifest; goes on with an interrupted one."""
-    with telling(events) as teller:
+    with telling(events, clock_factor(drive)) as teller:
         parts = parse_size(part_size) if part_size else None
         done = imaging.make_image(drive, out, level, lambda done, total: teller.progress("image", done, total), parts)
         if events != "-":
@@ -269,12 +270,19 @@ def restore(
     relocate_table: Annotated[bool, typer.Option("--relocate-table", help="GPT backup at the new end.")] = False,
     resume: Annotated[bool, typer.Option("--resume", help="Go on with a restore that was cut short.")] = False,
     verify: Verification = Verification.full,
+    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
 ) -> None:
     """Put an image onto one or several drives, reading it once."""
     policy = Policy(intent=intent.value, grow=_growth(grow), relocate_table=relocate_table)
-    found = imaging.restore_image(image_file, targets, confirm, policy, resume, verify.value)
+    with telling(events, clock_factor(*targets)) as teller:
+        found = imaging.restore_image(image_file, targets, confirm, policy, resume, verify.value, teller.tell)
+        _say_restored(found, image_file, quiet=events == "-")
+
+
+def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: bool) -> None:
+    """What became of each target; raises the first fault with the names of all that dropped out."""
     for one in found:
-        if one.outcome is not None:
+        if one.outcome is not None and not quiet:
             typer.echo(
                 f"{one.target}: copied {both_text(one.outcome.copied_bytes)}, "
                 f"read back {both_text(one.outcome.verified_bytes)}."
@@ -302,7 +310,7 @@ def rescue(
 ) -> None:
     """Get what can be had from a failing drive: readable areas first; resumable."""
     names, retries = rescuing.parse_passes(passes)
-    with telling(events) as teller:
+    with telling(events, clock_factor(drive)) as teller:
         outline = rescuing.Outline()
 
         def tell(news: rescuing.RescueNews) -> None:
@@ -313,6 +321,8 @@ def rescue(
             teller.progress("rescue", tried, news.map.size_bytes, outline.event)
 
         done = rescuing.rescue_drive(drive, target, map_file, confirm, names, retries, tell)
+        if done.touched:
+            teller.tell(named(done.touched))
         if events != "-":
             _say_rescued(done, map_file)
         if done.lost_bytes or done.open_bytes:
@@ -343,7 +353,7 @@ def salvage(
 ) -> None:
     """Copy files out of a drive with their checksums; resumable."""
 
-    with telling(events) as teller:
+    with telling(events, clock_factor(drive)) as teller:
 
         def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
             for kind, count, size in kinds if events != "-" else ():

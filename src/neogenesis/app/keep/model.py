@@ -1,31 +1,94 @@
-"""One image, rescue or salvage of a job's old drive, run by a worker that outlives the window."""
+"""One image, restore, rescue or salvage of a job, run by a worker that outlives the window.
+
+What is under way is kept in a small record in the dossier, so that a window opened later finds it again.
+"""
 
 from __future__ import annotations
 
 import os
 import signal
 import subprocess
+from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.record import Record, load, save
 from neogenesis.core.transfer import Event
 
 if TYPE_CHECKING:
     from neogenesis.app.open_job import OpenJob
 
-Kind = Literal["image", "rescue", "salvage"]
+Kind = Literal["image", "restore", "rescue", "salvage"]
 State = Literal["ready", "running", "stopping", "ended"]
 _POLL_MS = 150
+_MOST_POINTS = 4000
+_WORDS = {"image": "Image", "restore": "Restore", "rescue": "Rescue", "salvage": "Copying files out"}
+
+
+class Kept(Record, frozen=True, kw_only=True):
+    """What was begun: its kind, where it goes to (for a restore, what it comes from), and its process."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.kept/1"
+
+    schema: str = SCHEMA
+    kind: Kind
+    place: str
+    targets: tuple[str, ...] = ()
+    process: int = 0
+
+
+@dataclass
+class Lane:
+    """How one of several targets stands. `outcome` is empty while it goes on, then a severity."""
+
+    target: str
+    phase: str = ""
+    now: str = ""
+    copied_bytes: int = 0
+    total_bytes: int = 0
+    rate_bytes_per_s: float = 0.0
+    left_s: tuple[float, float] | None = None
+    outcome: str = ""
+    text: str = ""
+    remedy: str = ""
+
+    @property
+    def share(self) -> float:
+        return self.copied_bytes / max(1, self.total_bytes)
+
+
+@dataclass
+class Heard:
+    """What the events have told so far."""
+
+    started_wall: str = ""
+    pace: float = 1.0
+    latest: Event | None = None
+    outcome: Event | None = None
+    resting: str = ""
+    outline: str = ""
+    rates: list[tuple[float, float]] = field(default_factory=list)
+    soundings: list[tuple[int, float]] = field(default_factory=list)
+    lanes: dict[str, Lane] = field(default_factory=dict)
+    files: list[tuple[int, str, int, int]] = field(default_factory=list)
+    files_count: int = 0
+
+    def figure(self, name: str) -> float | None:
+        """A number of the latest progress."""
+        value = self.latest.figures.get(name) if self.latest else None
+        return float(value) if isinstance(value, int | float) else None
 
 
 class KeepModel(QObject):
-    """`latest` is the last progress heard, `outcome` how it ended."""
+    """`changed` comes when it begins and ends, `moved` when only figures moved."""
 
     changed = pyqtSignal()
     moved = pyqtSignal()
@@ -34,56 +97,108 @@ class KeepModel(QObject):
         super().__init__(desk)
         self._desk = desk
         self.state: State = "ready"
-        self.kind: Kind = "image"
-        self.latest: Event | None = None
-        self.outcome: Event | None = None
+        self.kept = Kept(kind="image", place="")
+        self.heard = Heard()
         self.failure: Failure | None = None
         self._process: subprocess.Popen[bytes] | None = None
+        self._record = desk.dossier / "keep.json"
         self._path = desk.dossier / "keep.events.jsonl"
         self._events = EventFile(self._path)
         self._timer = QTimer(self)
         self._timer.setInterval(_POLL_MS)
         self._timer.timeout.connect(self._poll)
+        self._attach()
+
+    @property
+    def kind(self) -> Kind:
+        return self.kept.kind
 
     @property
     def is_active(self) -> bool:
         return self.state in ("running", "stopping")
 
-    def start(self, kind: Kind, place: str, tail: str = "") -> None:
-        """`place` is the image file, the folder, or the drive or image file that a rescue goes onto."""
-        old = self._desk.job.old_drive
-        if self.is_active or not old or not place:
+    @property
+    def map_path(self) -> Path:
+        return self._desk.dossier / "rescue.map.json"
+
+    def _attach(self) -> None:
+        """Find again what another window began."""
+        if not self._record.exists():
             return
-        self.kind, self.latest, self.outcome, self.failure = kind, None, None, None
+        try:
+            self.kept = load(self._record, Kept, "record of what was begun")
+        except NeogenesisError:
+            return
+        self._listen()
+        if self._lives():
+            self.state = "running"
+            self._timer.start()
+        else:
+            self._conclude(note=False)
+
+    def _lives(self) -> bool:
+        if self._process is not None:
+            return self._process.poll() is None
+        try:
+            command = Path(f"/proc/{self.kept.process}/cmdline").read_bytes()
+        except OSError:
+            return False
+        return self.kept.process > 0 and str(self._path).encode() in command
+
+    def start(self, kind: Kind, place: str, tails: Sequence[str] = (), targets: Sequence[str] = ()) -> None:
+        """`place` is the image file, the folder, or the drive or image file that a rescue goes onto.
+
+        For a restore it is the image that is put onto `targets`, each confirmed by one of `tails`.
+        """
+        old = self._desk.job.old_drive
+        if self.is_active or not place or not (old or kind == "restore"):
+            return
+        unfinished = self.failure is not None and self.kept.kind == kind and self.kept.place == place
+        again = unfinished and self.kept.targets == tuple(targets)
+        self.heard, self.failure = Heard(), None
         self._path.unlink(missing_ok=True)
         self._events = EventFile(self._path)
-        arguments = [kind, old, place, "--events", str(self._path)]
+        arguments = [kind, place, *targets] if kind == "restore" else [kind, old, place]
+        arguments += ["--events", str(self._path)]
+        for tail in tails:
+            arguments += ["--confirm", tail]
         if kind == "rescue":
-            arguments += ["--map", str(self._desk.dossier / "rescue.map.json"), "--confirm", tail]
+            arguments += ["--map", str(self.map_path)]
+        if kind == "restore" and again:
+            arguments.append("--resume")
         self._process = worker.start_command(arguments, self._path.with_name("keep.errors"))
+        self.kept = Kept(kind=kind, place=place, targets=tuple(targets), process=self._process.pid)
+        save(self._record, self.kept)
         self.state = "running"
-        words = {"image": "Image", "rescue": "Rescue", "salvage": "Copying files out"}
-        self._desk.record(f"{kind}-start", f"{words[kind]} begun, to {place}")
+        self._desk.record(f"{kind}-start", f"{_WORDS[kind]} begun, {'from' if kind == 'restore' else 'to'} {place}")
         self._timer.start()
         self.changed.emit()
 
     def stop(self) -> None:
         """Ask it to end at a safe point; the same work goes on from there when it is started again."""
-        if self._process is not None and self.state == "running":
+        if self.state == "running" and self._lives():
             with suppress(ProcessLookupError):
-                os.kill(self._process.pid, signal.SIGTERM)
+                os.kill(self.kept.process, signal.SIGTERM)
             self.state = "stopping"
+            self.changed.emit()
+
+    def dismiss(self) -> None:
+        """Put what has ended out of sight; its records stay in the dossier."""
+        if not self.is_active:
+            self._record.unlink(missing_ok=True)
+            self.state, self.heard, self.failure = "ready", Heard(), None
             self.changed.emit()
 
     def close(self) -> None:
         self._timer.stop()
 
     def _poll(self) -> None:
+        alive = self._lives()
         heard = self._listen()
-        if self._process is not None and self._process.poll() is not None:
+        if not alive:
             self._listen()
             self._timer.stop()
-            self._conclude()
+            self._conclude(note=True)
         elif heard:
             self.moved.emit()
 
@@ -91,22 +206,55 @@ class KeepModel(QObject):
         heard = False
         for event in self._events.news():
             heard = True
-            if event.event == "outcome":
-                self.outcome = event
-            elif event.event == "progress":
-                self.latest = event
+            self._hear(event)
         return heard
 
-    def _conclude(self) -> None:
-        self.state = "ended"
-        self._process = None
-        outcome = self.outcome
+    def _hear(self, event: Event) -> None:
+        heard = self.heard
+        if event.target:
+            self._hear_lane(event)
+        elif event.event == "outcome":
+            heard.outcome = event
+        elif event.event == "start":
+            heard.started_wall, heard.pace = event.wall, float(event.figures.get("pace", 1.0))
+        elif event.code == "resting":
+            heard.resting = event.text
+        elif event.code == "files-touched":
+            heard.files = [tuple(row) for row in event.figures.get("files", [])]
+            heard.files_count = int(event.figures.get("count", 0))
+        elif event.event == "progress":
+            heard.latest, heard.resting = event, ""
+            heard.outline = str(event.figures.get("outline", heard.outline))
+            heard.rates.append((event.time_s, event.rate_bytes_per_s))
+            heard.soundings.append((event.place_bytes, event.slowest_read_s))
+            for points in (heard.rates, heard.soundings):
+                if len(points) > _MOST_POINTS:
+                    del points[::2]
+
+    def _hear_lane(self, event: Event) -> None:
+        lane = self.heard.lanes.setdefault(event.target, Lane(event.target))
+        if event.event == "progress":
+            self.heard.latest = event
+            lane.phase, lane.copied_bytes, lane.total_bytes = event.phase, event.copied_bytes, event.total_bytes
+            lane.rate_bytes_per_s, lane.left_s = event.rate_bytes_per_s, event.left_s
+        elif event.event == "operation":
+            lane.now = event.text
+        elif event.code == "target-done":
+            lane.outcome, lane.text = "good", event.text
+        elif event.code == "target-dropped":
+            lane.outcome, lane.text, lane.remedy = "stop", event.text, event.remedy
+
+    def _conclude(self, note: bool) -> None:
+        """It has ended: say how, and write it into the logbook when it was watched."""
+        self.state, self._process = "ended", None
+        outcome = self.heard.outcome
         if outcome is None:
             said = self._path.with_name("keep.errors")
-            text = Path(said).read_text("utf-8", "replace").strip() if said.exists() else ""
+            text = said.read_text("utf-8", "replace").strip() if said.exists() else ""
             self.failure = Failure(text or "It was cut off; the old drive is untouched.", "Start it again to go on.")
         elif outcome.outcome not in ("done", "partial"):
             self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
         text = outcome.text if outcome else (self.failure.text if self.failure else "")
-        self._desk.record(f"{self.kind}-{outcome.outcome if outcome else 'failed'}", text)
+        if note:
+            self._desk.record(f"{self.kind}-{outcome.outcome if outcome else 'failed'}", text)
         self.changed.emit()

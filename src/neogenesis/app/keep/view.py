@@ -1,18 +1,20 @@
-"""The sheet for keeping what is on the old drive."""
+"""The sheet where keeping what is on the old drive, or putting an image onto new drives, is begun."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
-from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent, QResizeEvent
-from PyQt6.QtWidgets import QButtonGroup, QDialog, QFileDialog, QLineEdit, QRadioButton, QSizePolicy, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QDialog, QFileDialog, QLineEdit, QRadioButton, QVBoxLayout, QWidget
 
 from neogenesis.app.keep.model import Kind
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.controls import button, label, row, stack
+from neogenesis.app.parts.controls import button, clear, label, row, stack
+from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import both, rate, time_range, tr
+from neogenesis.app.words import both, tail, tr
+from neogenesis.bench.drives import confirm_tail
 
 _CHOICES: tuple[tuple[Kind, str, str], ...] = (
     ("image", "Image", "For a sound drive: everything in use, compressed into one file that general tools open."),
@@ -23,51 +25,14 @@ _CHOICES: tuple[tuple[Kind, str, str], ...] = (
         "Nothing is hammered; what is lost is listed by place and by file.",
     ),
     ("salvage", "Copy files out", "Only the files, people's own first, with dates and checksums, into a folder."),
+    ("restore", "Restore an image", "An image onto one or several new drives at once; it is read only once."),
 )
-_PASSES = {
-    "first": "what matters most: table, volumes, people's folders",
-    "forward": "large reads forward, skipping ahead at trouble",
-    "backward": "from the other side, up to the trouble",
-    "sweep": "what is still untried",
-    "trim": "narrowing the bad places",
-    "scrape": "what is left, sector by sector",
-    "retry": "the lost sectors once more",
-}
-
-
-class ProgressLine(QWidget):
-    """How far it is, as a line, and what could not be read as a mark at its end."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._share, self._lost = 0.0, 0.0
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName(tr("Progress"))
-
-    def sizeHint(self) -> QSize:
-        return QSize(look().px(300), look().px(10))
-
-    def show_share(self, share: float, lost: float) -> None:
-        self._share, self._lost = min(1.0, share), min(1.0, lost)
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(Qt.PenStyle.NoPen)
-        area = QRectF(self.rect())
-        painter.setBrush(look().colour("line"))
-        painter.drawRoundedRect(area, 4, 4)
-        painter.setBrush(look().colour("accent"))
-        painter.drawRoundedRect(QRectF(area.left(), area.top(), area.width() * self._share, area.height()), 4, 4)
-        if self._lost:
-            wide = max(3.0, area.width() * self._lost)
-            painter.setBrush(look().colour("stop"))
-            painter.drawRect(QRectF(area.width() * self._share - wide, area.top(), wide, area.height()))
 
 
 class KeepSheet(QDialog):
-    """Choose what to do, say where to, watch it. Closing the sheet does not end the work."""
+    """Choose what to do and say where to. Once begun it is watched at the Transfer stop; `begun` tells that."""
+
+    begun = pyqtSignal()
 
     def __init__(self, parent: QWidget, desk: OpenJob) -> None:
         super().__init__(parent)
@@ -83,56 +48,71 @@ class KeepSheet(QDialog):
             self.choices[kind] = choice
             rows.append(stack(choice, label(tr(text), "small", wrap=True), gap=2))
         self.place = QLineEdit()
-        self.place.textChanged.connect(lambda _: self.refresh())
+        self.place.textChanged.connect(lambda _: self._show_ready())
         self._choose = button(tr("Choose…"), self._browse)
         self._place_title = label("", "muted")
-        self.tail = QLineEdit()
-        self.tail.setFixedWidth(look().px(88))
-        self.tail.setMaxLength(8)
-        self.tail.textChanged.connect(lambda _: self.refresh())
+        self._targets_title = label(
+            tr("New drives; type how each serial ends to confirm that it may be written to"), "muted"
+        )
+        self._targets = QVBoxLayout()
+        self._targets.setSpacing(look().px(6))
+        self.targets: dict[str, tuple[QCheckBox, QLineEdit]] = {}
+        self.tail = self._tail_field()
         ask = tr("To write, type the last four characters of the drive's serial, or of the file's name")
         self._tail_title = label(ask, "muted", wrap=True)
-        self.line = ProgressLine()
-        self._figures = label("", "head")
-        self._more = label("", "muted", wrap=True)
+        self._why_not = label("", "muted", wrap=True)
         self.start = button("", self._start, "main")
-        self.stop = button(tr("Stop safely"), self._model.stop)
         where = row(gap=8)
         where.addWidget(self.place, 1)
         where.addWidget(self._choose)
         confirm = row(gap=8)
         confirm.addWidget(self._tail_title, 1)
         confirm.addWidget(self.tail)
+        foot = row(button(tr("Close"), self.reject), gap=10)
+        foot.addWidget(self._why_not, 1)
+        foot.addWidget(self.start)
         self.setLayout(
             stack(
                 *rows,
                 self._place_title,
                 where,
                 confirm,
-                self.line,
-                self._figures,
-                self._more,
-                row(button(tr("Close"), self.accept), None, self.stop, self.start, gap=10),
+                self._targets_title,
+                self._targets,
+                None,
+                foot,
                 gap=12,
                 margin=22,
             )
         )
-        self.setMinimumWidth(look().px(600))
+        self.setMinimumWidth(look().px(620))
         failing = desk.survey.record is not None and desk.survey.record.health.verdict == "failing"
         self.choices["rescue" if failing else "image"].setChecked(True)
-        self._model.changed.connect(self.refresh)
-        self._model.moved.connect(self._show_progress)
+        self._model.changed.connect(self._show_ready)
+        desk.bench.drives_changed.connect(self.refresh)
         self.refresh()
+
+    def _tail_field(self) -> QLineEdit:
+        field = QLineEdit()
+        field.setFixedWidth(look().px(88))
+        field.setMaxLength(8)
+        field.setFont(look().font(mono=True))
+        field.textChanged.connect(lambda _: self._show_ready())
+        return field
 
     def _fit(self) -> None:
         """Wrapped lines need their height said; the sheet never cuts them."""
         layout = self.layout()
         if layout is not None:
             self.setMinimumHeight(layout.heightForWidth(max(self.width(), self.minimumWidth())))
+            if self.height() > self.minimumHeight():
+                self.resize(self.width(), self.minimumHeight())
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
-        self._fit()
+        layout = self.layout()
+        if layout is not None:
+            self.setMinimumHeight(layout.heightForWidth(self.width()))
 
     @property
     def kind(self) -> Kind:
@@ -141,60 +121,99 @@ class KeepSheet(QDialog):
     def _browse(self) -> None:
         if self.kind == "salvage":
             name = QFileDialog.getExistingDirectory(self, tr("Folder for the files"))
+        elif self.kind == "restore":
+            name, _ = QFileDialog.getOpenFileName(self, tr("Image"), "", tr("Images (*.qcow2 *.img);;All files (*)"))
         else:
             name, _ = QFileDialog.getSaveFileName(self, tr("File for it"), "", "")
         if name:
             self.place.setText(name)
 
     def _start(self) -> None:
-        place = self.place.text().strip()
-        if self.kind == "image" and not place.endswith(".qcow2"):
+        kind, place = self.kind, self.place.text().strip()
+        if kind == "image" and not place.endswith(".qcow2"):
             place += ".qcow2"
-        self._model.start(self.kind, str(Path(place).expanduser()), self.tail.text().strip())
+        names, tails = [], []
+        if kind == "restore":
+            chosen = [(name, typed.text().strip()) for name, (box, typed) in self.targets.items() if box.isChecked()]
+            names, tails = [name for name, _ in chosen], [typed for _, typed in chosen]
+        elif kind == "rescue":
+            tails = [self.tail.text().strip()]
+        self._model.start(kind, str(Path(place).expanduser()), tails, names)
+        if self._model.is_active:
+            self.begun.emit()
+            self.accept()
+
+    def _fill_targets(self) -> None:
+        """A line for every connected drive that could be written to; the job's new drive is ticked."""
+        clear(self._targets)
+        self.targets = {}
+        old, new = self._desk.job.old_drive, self._desk.job.new_drive
+        for dock in self._desk.bench.docks():
+            docked = dock.docked
+            if not dock.present or docked is None or docked.trouble or old in (docked.name, docked.key):
+                continue
+            drive = docked.drive
+            mark, box, typed = TagMark(), QCheckBox(), self._tail_field()
+            mark.setFixedSize(mark.sizeHint())
+            mark.show_tag(dock.tag)
+            box.setText(
+                f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}  {both(drive.size_bytes)}"
+            )
+            box.setChecked(new in (docked.name, docked.key))
+            typed.setAccessibleName(tr("Last four characters of its serial"))
+            typed.setProperty("expected", confirm_tail(drive))
+            box.toggled.connect(lambda _: self._show_ready())
+            line = row(mark, box, None, typed, gap=10)
+            holder = QWidget()
+            holder.setLayout(line)
+            self._targets.addWidget(holder)
+            self.targets[docked.name] = (box, typed)
 
     def refresh(self) -> None:
-        model = self._model
         if not any(choice.isChecked() for choice in self.choices.values()):
             return
         titles = {
             "image": (tr("Image file"), tr("Image the drive")),
             "rescue": (tr("New drive, or image file that is made"), tr("Rescue the drive")),
             "salvage": (tr("Folder"), tr("Copy the files out")),
+            "restore": (tr("Image file that is put onto the new drives"), tr("Write to the new drives")),
         }
         title, do = titles[self.kind]
         self._place_title.setText(title)
         self.start.setText(do)
-        rescue = self.kind == "rescue"
+        restore = self.kind == "restore"
+        self.start.setProperty("kind", "write" if restore else "main")
+        style = self.start.style()
+        if style is not None:
+            style.unpolish(self.start)
+            style.polish(self.start)
+        clear(self._targets)
+        self.targets = {}
+        if restore:
+            self._fill_targets()
+        self._targets_title.setVisible(restore)
         for widget in (self.tail, self._tail_title):
-            widget.setVisible(rescue)
-        dock = self._desk.old_dock()
-        ready = bool(self.place.text().strip()) and bool(dock and dock.present) and not model.is_active
-        self.start.setEnabled(ready and (not rescue or len(self.tail.text().strip()) >= 1))
-        self.stop.setVisible(model.is_active)
-        self.stop.setEnabled(model.state == "running")
-        for choice in (*self.choices.values(), self.place, self._choose, self.tail):
-            choice.setEnabled(not model.is_active)
-        self._show_progress()
+            widget.setVisible(self.kind == "rescue")
+        self._show_ready()
         self._fit()
 
-    def _show_progress(self) -> None:
-        model, latest = self._model, self._model.latest
-        self.line.setVisible(model.state != "ready")
-        if latest is not None:
-            total = max(1, latest.total_bytes)
-            self.line.show_share(latest.copied_bytes / total, latest.lost_bytes / total)
-            speed = " ".join(rate(latest.rate_bytes_per_s))
-            self._figures.setText(tr("{0} of {1}, {2}").format(both(latest.copied_bytes), both(total), speed))
-        if model.state == "ended":
-            outcome = model.outcome
-            self._more.setText(model.failure.sentence() if model.failure else (outcome.text if outcome else ""))
-        elif latest is not None:
-            words = tr(_PASSES.get(latest.text, ""))
-            left = tr("{0} left").format(time_range(*latest.left_s)) if latest.left_s else ""
-            lost = tr("{0} not readable so far").format(both(latest.lost_bytes)) if latest.lost_bytes else ""
-            self._more.setText("  ·  ".join(filter(None, (words, left, lost))))
-        elif model.is_active:
-            self._more.setText(tr("Reading the drive's table and volumes first…"))
-        else:
-            self._figures.setText("")
-            self._more.setText("")
+    def _show_ready(self) -> None:
+        """Whether it can begin, and what is missing."""
+        dock = self._desk.old_dock()
+        why = ""
+        if self._model.is_active:
+            why = tr("Something is under way already; the Transfer stop shows it.")
+        elif self.kind != "restore" and not (dock and dock.present):
+            why = tr("The old drive is not connected.")
+        elif not self.place.text().strip():
+            why = tr("Say where to.") if self.kind != "restore" else tr("Say which image.")
+        elif self.kind == "rescue" and not self.tail.text().strip():
+            why = tr("Confirm the target.")
+        elif self.kind == "restore":
+            chosen = [typed for box, typed in self.targets.values() if box.isChecked()]
+            fits = all(t.text().strip().casefold() == str(t.property("expected")).casefold() for t in chosen)
+            why = tr("Tick a drive.") if not chosen else ("" if fits else tr("Confirm every drive that is ticked."))
+            for box, typed in self.targets.values():
+                typed.setEnabled(box.isChecked())
+        self._why_not.setText(why)
+        self.start.setEnabled(not why)

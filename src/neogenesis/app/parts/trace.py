@@ -15,6 +15,7 @@ from neogenesis.app.words import rate, tr
 _DECADES = (1e-3, 1e-2, 1e-1, 1.0, 10.0)
 #: A sounding stands for the stretch since the one before, unless that was farther away than this share.
 _SAME_STRETCH = 0.03
+_MOST_CROSSES = 12
 _DECADE_NAMES = ("1 ms", "10 ms", "100 ms", "1 s", "10 s")
 
 
@@ -69,6 +70,7 @@ class SoundingsTrace(QWidget):
         self._size = 1
         self._points: Sequence[tuple[int, float]] = ()
         self._lost: Sequence[tuple[int, int]] = ()
+        self._postponed: Sequence[tuple[int, int]] = ()
         self._place = 0
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName(tr("How long each read took, by place"))
@@ -77,9 +79,15 @@ class SoundingsTrace(QWidget):
         return QSize(200, look().px(80))
 
     def show_points(
-        self, size_bytes: int, points: Sequence[tuple[int, float]], lost: Sequence[tuple[int, int]], place: int
+        self,
+        size_bytes: int,
+        points: Sequence[tuple[int, float]],
+        lost: Sequence[tuple[int, int]],
+        place: int,
+        postponed: Sequence[tuple[int, int]] = (),
     ) -> None:
-        self._size, self._points, self._lost, self._place = max(1, size_bytes), points, lost, place
+        self._size, self._points, self._place = max(1, size_bytes), points, place
+        self._lost, self._postponed = lost, postponed
         self.update()
 
     def _depth(self, seconds: float) -> float:
@@ -120,12 +128,25 @@ class SoundingsTrace(QWidget):
         painter.fillPath(shape, look().role("system", 0.45))
         painter.setPen(QPen(look().role("system"), 1.2))
         painter.drawPath(shape)
-        for start, end in self._lost:
-            x = area.left() + area.width() * (start + end) / 2 / self._size
-            painter.setPen(QPen(look().colour("stop"), 2))
-            for dx in (-5, 5):
-                painter.drawLine(QPointF(x - dx, area.bottom() - 5), QPointF(x + dx, area.bottom() + 5))
+        self._paint_marks(painter, area)
         if self._place > 0:
             x = area.left() + area.width() * min(1.0, self._place / self._size)
             painter.setPen(QPen(look().colour("accent"), 2))
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+
+    def _paint_marks(self, painter: QPainter, area: QRectF) -> None:
+        """What waits as a dashed line at the bottom; what is lost as a cross, or where there is much of it, a bar."""
+        painter.setPen(QPen(look().colour("caution"), 3, Qt.PenStyle.DotLine))
+        for start, end in self._postponed:
+            left, right = (area.left() + area.width() * at / self._size for at in (start, end))
+            painter.drawLine(QPointF(left, area.bottom()), QPointF(max(right, left + 2), area.bottom()))
+        crossed = len(self._lost) <= _MOST_CROSSES
+        painter.setPen(QPen(look().colour("stop"), 2 if crossed else 3))
+        for start, end in self._lost:
+            left, right = (area.left() + area.width() * at / self._size for at in (start, end))
+            if not crossed:
+                painter.drawLine(QPointF(left, area.bottom() - 5), QPointF(left, area.bottom()))
+                continue
+            x = (left + right) / 2
+            for dx in (-5, 5):
+                painter.drawLine(QPointF(x - dx, area.bottom() - 11), QPointF(x + dx, area.bottom() - 1))

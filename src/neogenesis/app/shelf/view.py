@@ -21,7 +21,7 @@ class DockCard(QAbstractButton):
     def __init__(self, dock: Dock, use: str) -> None:
         super().__init__()
         self.dock, self.use = dock, use
-        self.setMinimumWidth(look().px(214))
+        self.setMinimumWidth(look().px(192))
         drive = dock.docked.drive if dock.docked else None
         if drive is None:
             self.setAccessibleName(tr("dock empty"))
@@ -56,7 +56,6 @@ class DockCard(QAbstractButton):
         paint_tag(painter, self.dock.tag, QRectF(look().px(10), area.center().y() - side / 2, side, side), ghost)
         left, right = look().px(48), area.right() - look().px(10)
         line = area.height() / 3.0
-        metrics, small = look().metrics(bold=True), look().metrics(SMALL)
 
         def put(
             index: int,
@@ -82,11 +81,11 @@ class DockCard(QAbstractButton):
         size = f"{nominal(drive.size_bytes)}  {BUS_NAMES.get(drive.bus, drive.bus)}" if drive.size_bytes else "–"
         reading = drive.reading
         heat = f"{reading.temperature_c:.0f} °C" if reading and reading.temperature_c is not None else ""
-        put(1, size, "muted", SMALL, False)
         health = self.dock.docked.health.verdict
         words = {"failing": tr("failing"), "watch": tr("watch"), "sound": tr("sound")}
         token = {"failing": "stop", "watch": "caution", "sound": "good"}.get(health, "muted")
-        put(1, words.get(health, ""), token, SMALL, True)
+        taken = put(1, words.get(health, ""), token, SMALL, True)
+        put(1, size, "muted", SMALL, False, taken=taken)
         if ghost:
             put(2, tr("pulled out"), "caution", SMALL, False)
         elif self.dock.docked.trouble:
@@ -94,7 +93,6 @@ class DockCard(QAbstractButton):
         else:
             put(2, self.use, "good" if self.use == tr("sealed") else "stop", SMALL, False)
         put(2, heat, "muted", SMALL, True)
-        del metrics, small
 
 
 class ShelfView(QScrollArea):
@@ -110,7 +108,7 @@ class ShelfView(QScrollArea):
         self._row.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._layout = QHBoxLayout(self._row)
         self._layout.setContentsMargins(look().px(16), look().px(10), look().px(16), look().px(10))
-        self._layout.setSpacing(look().px(12))
+        self._layout.setSpacing(look().px(10))
         self.setWidget(self._row)
         self.setWidgetResizable(True)
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -128,4 +126,4 @@ class ShelfView(QScrollArea):
             card.clicked.connect(lambda _, d=dock: d.docked and self.drive_asked.emit(d))
             self._layout.addWidget(card)
             self.cards.append(card)
-        self.setFixedHeight(look().px(88 if len(docks) <= 5 else 98))
+        self.setFixedHeight(look().px(88 if len(docks) <= 6 else 98))

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.choose import DriveChoice
 from neogenesis.app.parts.controls import button, clear, label, mono, notice, row, rule
@@ -39,6 +38,8 @@ def kind_text(partition: PartitionFacts) -> str:
 
 class SurveyView(StopView):
     """One large column, the facts of what is chosen, and what was noticed."""
+
+    keep_asked = pyqtSignal()
 
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(tr("Survey"))
@@ -89,7 +90,7 @@ class SurveyView(StopView):
         self._other = button(tr("Another drive…"), self._choose_again)
         self.body.addWidget(self._pages, 1)
         self.keep = button(
-            tr("Keep what is there…"), self.show_keep, "", tr("Image, rescue, or copy files out  Ctrl+I")
+            tr("Keep what is there…"), self.keep_asked.emit, "", tr("Image, rescue, or copy files out  Ctrl+I")
         )
         foot = FlowRow(look().px(10), at_right=True)
         for widget in (self._other, self.keep, self.start):
@@ -98,12 +99,6 @@ class SurveyView(StopView):
         self._choosing = False
         desk.bench.drives_changed.connect(self.refresh)
         self._model.changed.connect(self._answered)
-
-    def show_keep(self) -> None:
-        """The sheet for an image, a rescue or a salvage of the old drive."""
-        sheet = KeepSheet(self, self._desk)
-        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        sheet.open()
 
     def _choose_again(self) -> None:
         self._choosing = True

@@ -2,9 +2,19 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLineEdit, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QScrollArea,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
+from neogenesis.app.keep.page import KeepPage
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, Elided, button, clear, label, notice, row, stack
 from neogenesis.app.parts.flow import FlowRow
@@ -25,27 +35,30 @@ _VERIFY: tuple[tuple[Verify, str], ...] = (
 
 
 class TransferView(StopView):
-    """Three pages of one stop: the gates, the copy as it runs, and how it ended."""
+    """The pages of one stop: the gates, the copy as it runs, and how it ended; or what else is under way."""
+
+    keep_asked = pyqtSignal()
 
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(tr("Transfer"))
         self._desk, self._model = desk, desk.transfer
         self._pages = QStackedWidget()
-        for page in (self._gates_page(), self._running_page(), self._ended_page(), self._empty_page()):
+        self.keep = KeepPage(desk)
+        for page in (self._gates_page(), self._running_page(), self._ended_page(), self._empty_page(), self.keep):
             self._pages.addWidget(page)
         self.body.addWidget(self._pages, 1)
         self._model.changed.connect(self.refresh)
         self._model.moved.connect(self._show_figures)
         self._model.ended.connect(self._ended)
         desk.bench.drives_changed.connect(self.refresh)
+        desk.keep.changed.connect(self.refresh)
 
     # Pages
 
     def _empty_page(self) -> QWidget:
         page = QWidget()
-        page.setLayout(
-            stack(None, label(tr("There is no plan yet."), "head"), label(tr("Write one first: Alt+5."), "muted"), None)
-        )
+        words = label(tr("There is no plan yet."), "head"), label(tr("Write one first: Alt+5."), "muted")
+        page.setLayout(stack(None, *words, row(self._keep_button(), None), None))
         return page
 
     def _gates_page(self) -> QWidget:
@@ -103,8 +116,13 @@ class TransferView(StopView):
         writing = FlowRow(look().px(12))
         writing.group(self._ask, self.tail)
         writing.addWidget(self.start)
+        writing.addWidget(self._keep_button())
         layout.addLayout(writing)
         return page
+
+    def _keep_button(self) -> QPushButton:
+        tip = tr("Image, rescue, restore, or copy files out  Ctrl+I")
+        return button(tr("Something else…"), self.keep_asked.emit, "", tip)
 
     def _running_page(self) -> QWidget:
         self.fill = FillCanvas()
@@ -220,6 +238,8 @@ class TransferView(StopView):
     # Showing
 
     def main_widget(self) -> QWidget | None:
+        if self._pages.currentWidget() is self.keep:
+            return self.keep.main_widget()
         if self._model.is_active:
             return self.pause
         return self.resume_tail if self._resume_row.isVisibleTo(self) else self.tail
@@ -227,6 +247,11 @@ class TransferView(StopView):
     def refresh(self) -> None:
         model = self._model
         plan = model.plan
+        if self._desk.keep.state != "ready" and not model.is_active:
+            self._pages.setCurrentWidget(self.keep)
+            self.keep.refresh()
+            self.subtitle.say(self.keep.subtitle())
+            return
         if plan is None:
             self.subtitle.say("")
             self._pages.setCurrentIndex(3)

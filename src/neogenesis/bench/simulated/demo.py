@@ -23,6 +23,17 @@ from neogenesis.core.record import save, save_bytes
 from neogenesis.core.units import both_text, nominal_bytes
 
 _MARK = "bench-is-ready"
+#: Where the islander's drive is worn: half-open byte ranges, in user data and between.
+_WORN: dict[str, Any] = {
+    "unreadable": [
+        *([31_138_512_896 + 61_440 * n, 31_138_516_992 + 61_440 * n] for n in range(60)),
+        [9_663_676_416, 9_664_200_704],
+        [51_949_662_208, 51_949_666_304],
+        [51_949_748_224, 51_949_752_320],
+        [51_949_842_432, 51_949_850_624],
+    ],
+    "slow": [[20_401_094_656, 20_669_530_112, 900], [44_023_414_784, 44_040_192_000, 2600]],
+}
 _DRIVES: dict[str, dict[str, Any]] = {
     "ferry-desk": {
         "model": "Halden 500",
@@ -61,10 +72,22 @@ _DRIVES: dict[str, dict[str, Any]] = {
         "read": {"bytes_per_s": 4.1e8},
         "write": {"bytes_per_s": 3.6e8},
     },
+    "islander-old": {
+        "pack": "museum-kiosk",
+        "model": "Halden 64",
+        "serial": "HD1-30814A6T",
+        "bus": "pata",
+        "rotational": True,
+        "clock": "x60",
+        "health": {"temperature_c": 44, "pending_sectors": 52, "reallocated_sectors": 7, "power_on_hours": 48210},
+        "heat": {"rest_c": 41, "per_gb_c": 0.9, "cools_c_per_s": 0.05},
+        "read": {"bytes_per_s": 4.5e7, "seek_ms": 14, **_WORN},
+    },
+    "islander-new": {"model": "Corvane S2", "serial": "CS2-118308E", "bus": "usb-sata", "clock": "x60", "gb": 120},
     "museum-kiosk": {"model": "Ostrel M", "serial": "OM-64-10992E", "bus": "emmc", "read": {"bytes_per_s": 1.4e8}},
     "museum-new": {"model": "Halden Pebble", "serial": "HP1-55A0D7", "bus": "usb-sata", "gb": 128},
 }
-_DOCKS = ["ferry-desk", "ferry-new", "pilots-chart", "pilots-new"]
+_DOCKS = ["ferry-desk", "ferry-new", "pilots-chart", "pilots-new", "islander-old", "islander-new"]
 
 
 def demo_folder() -> Path:
@@ -97,12 +120,12 @@ def demo_bench(folder: Path, reset: bool = False) -> Path:
 def _make_drive(folder: Path, name: str, traits: dict[str, Any]) -> None:
     image = folder / f"{name}.img"
     image.unlink(missing_ok=True)
-    size = traits.pop("gb", None)
+    size, pack = traits.pop("gb", None), traits.pop("pack", name)
     if size:
         with image.open("wb") as file:
             file.truncate(nominal_bytes(size))
     else:
-        unpack(files("neogenesis").joinpath(f"data/demo/{name}.pack").read_bytes(), image)
+        unpack(files("neogenesis").joinpath(f"data/demo/{pack}.pack").read_bytes(), image)
     spec = {"schema": "neogenesis.simulated-drive/1", "image": image.name, **traits}
     save_bytes(folder / f"{name}.drive.json", json.dumps(spec, indent=2).encode())
 
@@ -158,6 +181,20 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
         "plan",
         f"Plan written: {both_text(plan.estimate.bytes_to_copy)} to copy, Charts grows",
     )
+
+    store.add(
+        Job(
+            ticket="T-1044",
+            customer="An islander of Tern Island",
+            machine="Petrel 11, at home",
+            promise=promise(6, 17),
+            wish="The photographs; the machine is old",
+            stop="survey",
+            old_drive=drive("islander-old"),
+            new_drive=drive("islander-new"),
+        )
+    )
+    log("T-1044", 0.6, "intake", "Clicks, and stands still for minutes; no backup")
 
     store.add(
         Job(

@@ -26,6 +26,7 @@ from neogenesis.core.rescue.rest import Rests
 from neogenesis.core.store import RangeView, ReadableStore, WritableStore
 from neogenesis.core.survey import Drive, Surveyed, survey_drive
 from neogenesis.core.transfer.control import Clock, Control
+from neogenesis.core.transfer.pipeline import data_runs, write_runs
 from neogenesis.core.units import KIB, MIB, round_down, round_up
 
 PASSES = ("first", "forward", "backward", "sweep", "trim", "scrape", "retry")
@@ -113,6 +114,7 @@ class Rescue:
                     self._save_now()
             if "scrape" in passes and not self.map.total("untried"):
                 self._zero_lost()
+            self._tell(self.current_pass, self.map)
         finally:
             self._save_now()
 
@@ -139,7 +141,7 @@ class Rescue:
         self._failures.clear()
         self._clean = 0 if self._slow else self._clean + end - start
         self._good = (start, min(end, start + self.source.sector_size))
-        self.target.write(start, piece)
+        write_runs(self.target, start, piece, data_runs(piece))
         self.map.mark(start, end, "read")
         self._after(end, took)
         return True

@@ -14,7 +14,7 @@ class Event(Record, frozen=True, kw_only=True, omit_defaults=True):
 
     `copied_bytes` of `total_bytes` counts what the current phase (copy or verify) has done; `place_bytes` is where
     the old drive is being read, `target_bytes` where the new one is written. `left_s` is the range of the time
-    left for everything that is still to do.
+    left for everything that is still to do. `target` names the drive where one source goes onto several.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.events/1"
@@ -40,6 +40,7 @@ class Event(Record, frozen=True, kw_only=True, omit_defaults=True):
     code: str = ""
     remedy: str = ""
     outcome: Literal["", "done", "partial", "stopped", "refused", "mismatch", "failed"] = ""
+    target: str = ""
     figures: dict[str, Any] = {}
 
 

@@ -162,7 +162,7 @@ def run_pipeline(
             runs = data_runs(data)
             chunk = Chunk(piece.target, piece.target + piece.length, blake3(data).digest() if runs else ZEROS)
             with writing:
-                _write(target, piece.target, data, runs)
+                write_runs(target, piece.target, data, runs)
         with telling:
             listener.wrote(piece, chunk, _on_drive(piece, lost), took)
         return True
@@ -191,7 +191,7 @@ def run_together(count: int, name: str, begin: Callable[[], Callable[[], bool]])
         raise failures[0]
 
 
-def _write(target: WritableStore, at: int, data: memoryview, runs: list[tuple[int, int]]) -> None:
+def write_runs(target: WritableStore, at: int, data: memoryview, runs: list[tuple[int, int]]) -> None:
     """Data as it is, and zero runs as holes where the target can have them."""
     if not target.makes_holes:
         if runs:

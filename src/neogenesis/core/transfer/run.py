@@ -76,6 +76,11 @@ class RunFiles:
         return self._beside("events.jsonl")
 
     @property
+    def names(self) -> Path:
+        """Files that lost something."""
+        return self._beside("files.csv")
+
+    @property
     def work(self) -> Path:
         return self._beside("work")
 
