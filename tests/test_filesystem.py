@@ -10,7 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neogenesis.core.filesystem import read_volume
+from neogenesis.core.errors import Damaged
+from neogenesis.core.filesystem import VolumeTree, read_volume
 from neogenesis.core.store import MemoryStore, SealedFileStore
 from tests.drives import MIB, Part, linux_files, make_volume, nt_files, run
 
@@ -171,3 +172,16 @@ def test_damage_never_fails(small_volumes: dict[str, bytes], data: st.DataObject
     assert found.size_bytes >= 0
     if found.allocation is not None:
         assert found.allocation.end <= len(raw) and found.used_bytes <= len(raw)
+
+
+@pytest.mark.parametrize("size", [0, 1, 64, 127, 129, 1152, 3000, 4096, 0xFFFF])
+def test_impossible_inode_sizes_are_damage_and_end_at_once(size: int, small_volumes: dict[str, bytes]) -> None:
+    """Found by fuzzing: the reader of files would never return from such a volume."""
+    raw = bytearray(small_volumes["ext4"])
+    raw[1024 + 0x58 : 1024 + 0x5A] = size.to_bytes(2, "little")
+    store = MemoryStore(len(raw))
+    store.data[:] = raw
+    found = read_volume(store)
+    assert found.kind.startswith("ext") and found.allocation is None and found.fault
+    with pytest.raises(Damaged):
+        VolumeTree(store)

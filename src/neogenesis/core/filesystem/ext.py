@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from neogenesis.core.errors import Damaged
+from neogenesis.core.errors import Damaged, ReadFailed
 from neogenesis.core.extent import Array, Extents, runs_of_bits
 from neogenesis.core.filesystem.model import Volume, VolumeKind
 from neogenesis.core.store import ReadableStore
@@ -88,6 +88,24 @@ class Super:
         return False
 
 
+def is_possible_inode_size(inode_bytes: int, block_bytes: int) -> bool:
+    """A power of two from 128 bytes to a block."""
+    return 128 <= inode_bytes <= block_bytes and not inode_bytes & (inode_bytes - 1)
+
+
+def hangs_readers(store: ReadableStore) -> bool:
+    """Whether an ext volume is damaged in the one way in which the library that lists files would never return."""
+    try:
+        raw = store.read(_SUPER_AT, 0x60)
+    except ReadFailed:
+        return False
+    magic, log_block = struct.unpack_from("<H", raw, 0x38)[0], struct.unpack_from("<I", raw, 0x18)[0]
+    revision, inode_bytes = struct.unpack_from("<I", raw, 0x4C)[0], struct.unpack_from("<H", raw, 0x58)[0]
+    if magic != MAGIC or log_block > 6 or not revision:
+        return False
+    return not is_possible_inode_size(inode_bytes, 1024 << log_block)
+
+
 def read_super(store: ReadableStore) -> Super:
     """Raises Damaged when the figures are impossible."""
     raw = store.read(_SUPER_AT, _SUPER_SIZE)
@@ -132,6 +150,8 @@ def read_super(store: ReadableStore) -> Super:
     )
     if not 0 < found.group_blocks <= block * 8 * found.cluster_blocks or not 0 < found.group_inodes <= block * 8:
         raise Damaged("ext superblock", _SUPER_AT, "its groups are impossible")
+    if not is_possible_inode_size(found.inode_bytes, block):
+        raise Damaged("ext superblock", _SUPER_AT, "its inode size is impossible")
     if not found.first_block < found.blocks or found.blocks * block > store.size_bytes:
         raise Damaged("ext superblock", _SUPER_AT, "it describes a volume larger than its partition")
     if found.groups > _MOST_GROUPS or not 32 <= found.descriptor_bytes <= block:

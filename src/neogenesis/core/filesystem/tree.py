@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import pytsk3
 
 from neogenesis.core.errors import Damaged, ReadFailed
+from neogenesis.core.filesystem.ext import hangs_readers
 from neogenesis.core.store import ReadableStore, read_or_narrow
 
 _LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a FAT volume among its files
@@ -42,6 +43,8 @@ class VolumeTree:
 
     def __init__(self, store: ReadableStore) -> None:
         """Raises Damaged when the volume cannot be opened."""
+        if hangs_readers(store):
+            raise Damaged("volume", 0, "its files cannot be listed")
         self._image = _StoreImage(store)
         try:
             self._volume = pytsk3.FS_Info(self._image)
