@@ -19,7 +19,7 @@ from neogenesis.bench.clock import BenchClock
 from neogenesis.core.errors import ReadFailed, Stopped
 from neogenesis.core.extent import Extents
 from neogenesis.core.rescue import Rescue, RescueMap, Rests, load_map
-from neogenesis.core.store import MemoryStore
+from neogenesis.core.store import FileStore, MemoryStore, RangeView, SealedFileStore
 from neogenesis.core.survey import Drive
 from neogenesis.core.transfer import Control
 from tests.drives import MIB, blank, nt_files, simulated, spans
@@ -301,3 +301,28 @@ def test_the_outline_shows_the_worst_of_each_stretch(marks: list[tuple[int, int,
     for index, letter in enumerate(outline):
         states = [found.state_at(place)[0] for place in range(index * 20, index * 20 + 20)]
         assert letter == max(states, key=rank.index)
+
+
+@pytest.mark.parametrize("reads", [1, 3, 8, 20, 60])
+def test_a_stop_while_the_volumes_are_read_is_a_stop(reads: int, standard: Path, tmp_path: Path) -> None:
+    """Reads of the first pass are made from inside the library that lists files; an order must come through it."""
+    control = Control()
+    store = SealedFileStore(standard)
+
+    class Counting(RangeView):
+        left = reads
+
+        def read_into(self, offset: int, buffer: memoryview) -> None:
+            self.left -= 1
+            if self.left == 0:
+                control.stop("the test says so")
+            super().read_into(offset, buffer)
+
+    source = Counting(store, 0, store.size_bytes)
+    found = RescueMap(store.size_bytes)
+    work = Rescue(source, FileStore(blank(tmp_path / "n", 640)), found, control, BenchClock(), lambda current: None)
+    with pytest.raises(Stopped):
+        work.run(Drive(path="x", size_bytes=store.size_bytes, sector_size=512))
+    assert not found.total("postponed") and not found.total("lost")
+    store.close()
+    work.target.close()

@@ -17,7 +17,6 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.command.field import CommandField
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.jobs.view import NewJobSheet
-from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.later.view import LaterView
 from neogenesis.app.overlay.help import HelpOverlay
 from neogenesis.app.parts.controls import Elided
@@ -388,29 +387,3 @@ def test_every_intent_can_be_planned_in_the_window(small_bench: Path, open_windo
     for _ in range(4):
         window.job.plan.undo()
     assert window.job.plan.policy.intent == "replace"
-
-
-def test_image_rescue_and_salvage_from_the_window(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
-    window = open_window(small_bench)
-    window.open_job("T-7")
-    keep = window.job.keep
-    qtbot.keyClick(window, Qt.Key.Key_I, Qt.KeyboardModifier.ControlModifier)
-    sheet = window.findChild(KeepSheet)
-    assert sheet is not None and not sheet.start.isEnabled()
-    for kind, place in (("image", "old"), ("salvage", "files"), ("rescue", "saved.img")):
-        sheet.choices[kind].setChecked(True)
-        sheet.place.setText(str(small_bench / place))
-        sheet.tail.setText("aved")
-        qtbot.mouseClick(sheet.start, Qt.MouseButton.LeftButton)
-        assert keep.is_active and not sheet.start.isEnabled()
-        qtbot.waitUntil(lambda: keep.state == "ended", timeout=60_000)
-        assert keep.failure is None and keep.outcome.outcome == "done", keep.failure
-    assert (small_bench / "old.qcow2").exists() and (small_bench / "files/salvage.json").exists()
-    assert (small_bench / "saved.img").read_bytes() == (small_bench / "old.img").read_bytes()
-    kinds = [e.kind for e in window.job.log()]
-    assert {"image-start", "image-done", "salvage-done", "rescue-done"} <= set(kinds)
-    sheet.choices["image"].setChecked(True)
-    sheet.place.setText(str(small_bench / "old.qcow2"))
-    qtbot.mouseClick(sheet.start, Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: keep.state == "ended", timeout=60_000)
-    assert keep.failure is not None and "exists already" in keep.failure.text

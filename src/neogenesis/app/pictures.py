@@ -33,7 +33,7 @@ from neogenesis.bench.simulated.demo import demo_bench
 from neogenesis.core.job import JobStore
 
 _LONGEST_WAIT_S = 120.0
-_RESTORE_ONTO = ("Corvane S5", "Corvane S2")
+_RESTORE_ONTO = ("Corvane N2", "Corvane S5")
 
 
 def wait(until: Callable[[], bool], longest_s: float = _LONGEST_WAIT_S) -> bool:
@@ -118,7 +118,7 @@ def _photograph_restore(window: MainWindow, photographer: Photographer, place: P
     assert job is not None
     imaging.make_image(str(place / "drives/museum-kiosk.drive.json"), place / "kiosk.qcow2", 1)
     targets = [d.docked.name for d in window.bench.docks() if d.docked and d.docked.drive.model in _RESTORE_ONTO]
-    job.keep.start("restore", str(place / "kiosk.qcow2"), ["77B6", "308E"], targets)
+    job.keep.start("restore", str(place / "kiosk.qcow2"), ["41F2", "77B6"], targets)
     window.show_stop("transfer")
     wait(lambda: all(lane.share > 0.3 for lane in job.keep.heard.lanes.values()) and len(job.keep.heard.lanes) == 2)
     photographer.take(window, "restore")

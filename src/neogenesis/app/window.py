@@ -121,10 +121,13 @@ class MainWindow(QMainWindow):
         self.logbook.note_written.connect(self._note)
 
     def _build_stops(self, job: OpenJob) -> None:
+        survey, transfer = SurveyView(job), TransferView(job)
+        survey.keep_asked.connect(self.show_keep)
+        transfer.keep_asked.connect(self.show_keep)
         built: dict[str, StopView] = {
-            "survey": SurveyView(job),
+            "survey": survey,
             "plan": PlanView(job),
-            "transfer": TransferView(job),
+            "transfer": transfer,
             "handover": HandoverView(job),
         }
         self.views = {stop.key: built.get(stop.key) or LaterView(job, stop) for stop in ROUTE}
@@ -140,9 +143,6 @@ class MainWindow(QMainWindow):
             self.show_jobs()
         else:
             self._build_stops(self.job)
-        for stop in (self.views["survey"], self.views["transfer"]):
-            if isinstance(stop, SurveyView | TransferView):
-                stop.keep_asked.connect(self.show_keep)
             self._show_job()
             self.show_stop(stop)
 
@@ -256,12 +256,10 @@ class MainWindow(QMainWindow):
             self._drop_stops()
         self.job = OpenJob(self.bench, ticket)
         self.job.transfer.ended.connect(self._transfer_ended)
-        for model in (self.job.survey, self.job.plan, self.job.transfer, self.job.handover):
+        self.job.keep.changed.connect(self._show_shelf)
+        for model in (self.job.survey, self.job.plan, self.job.transfer, self.job.handover, self.job.keep):
             model.changed.connect(self._show_marks)
         self._build_stops(self.job)
-        for stop in (self.views["survey"], self.views["transfer"]):
-            if isinstance(stop, SurveyView | TransferView):
-                stop.keep_asked.connect(self.show_keep)
         self._show_job()
         self.show_stop("handover" if self.job.job.closed else self.job.job.stop)
 
@@ -371,10 +369,12 @@ class MainWindow(QMainWindow):
         self.shelf.show_docks([(dock, self._use(dock)) for dock in self.bench.docks()])
 
     def _use(self, dock: Dock) -> str:
-        """What may happen to a drive: everything is sealed but the new drive of the open job."""
+        """What may happen to a drive: all are sealed but the job's new drive, and what a restore writes to."""
         if dock.docked is None or self.job is None:
             return tr("sealed")
-        job = self.job.job
+        job, keep = self.job.job, self.job.keep
+        if keep.is_active and {dock.docked.name, dock.docked.key} & set(keep.written_to):
+            return tr("being written")
         if job.new_drive not in (dock.docked.name, dock.docked.key) or job.closed:
             return tr("sealed")
         return tr("being written") if self.job.transfer.is_active else tr("may be written")

@@ -165,6 +165,7 @@ def rescue_drive(
                     news,
                     retries,
                     rests,
+                    (lambda: simulated.busy_s) if simulated else None,
                 )
                 rescue.run(opened.drive, passes)
                 return _result(rescue, map_path)

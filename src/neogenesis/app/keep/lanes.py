@@ -60,13 +60,12 @@ class Lanes(QWidget):
         self._layout = QVBoxLayout(self)
         self._layout.setContentsMargins(0, 0, 0, 0)
         self._layout.setSpacing(look().px(16))
-        self._layout.addStretch(1)
         self.rows: dict[str, LaneRow] = {}
 
     def row_of(self, target: str) -> LaneRow:
         if target not in self.rows:
             self.rows[target] = LaneRow()
-            self._layout.insertWidget(len(self.rows) - 1, self.rows[target])
+            self._layout.addWidget(self.rows[target])
         return self.rows[target]
 
     def only(self, targets: list[str]) -> None:

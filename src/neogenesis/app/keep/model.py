@@ -118,6 +118,11 @@ class KeepModel(QObject):
         return self.state in ("running", "stopping")
 
     @property
+    def written_to(self) -> tuple[str, ...]:
+        """Drives that what is under way writes to."""
+        return (*self.kept.targets, self.kept.place) if self.kind == "rescue" else self.kept.targets
+
+    @property
     def map_path(self) -> Path:
         return self._desk.dossier / "rescue.map.json"
 
@@ -225,11 +230,17 @@ class KeepModel(QObject):
         elif event.event == "progress":
             heard.latest, heard.resting = event, ""
             heard.outline = str(event.figures.get("outline", heard.outline))
-            heard.rates.append((event.time_s, event.rate_bytes_per_s))
+            self._add_rate(event.time_s, event.rate_bytes_per_s)
             heard.soundings.append((event.place_bytes, event.slowest_read_s))
-            for points in (heard.rates, heard.soundings):
-                if len(points) > _MOST_POINTS:
-                    del points[::2]
+            if len(heard.soundings) > _MOST_POINTS:
+                del heard.soundings[::2]
+
+    def _add_rate(self, time_s: float, bytes_per_s: float) -> None:
+        rates = self.heard.rates
+        if not rates or time_s > rates[-1][0]:
+            rates.append((time_s, bytes_per_s))
+        if len(rates) > _MOST_POINTS:
+            del rates[::2]
 
     def _hear_lane(self, event: Event) -> None:
         lane = self.heard.lanes.setdefault(event.target, Lane(event.target))
@@ -237,6 +248,8 @@ class KeepModel(QObject):
             self.heard.latest = event
             lane.phase, lane.copied_bytes, lane.total_bytes = event.phase, event.copied_bytes, event.total_bytes
             lane.rate_bytes_per_s, lane.left_s = event.rate_bytes_per_s, event.left_s
+            together = sum(one.rate_bytes_per_s for one in self.heard.lanes.values() if not one.outcome)
+            self._add_rate(event.time_s, together)
         elif event.event == "operation":
             lane.now = event.text
         elif event.code == "target-done":

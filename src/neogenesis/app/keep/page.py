@@ -76,7 +76,7 @@ class KeepPage(QWidget):
         self._message = QVBoxLayout()
         self._bodies = QStackedWidget()
         self.lanes = Lanes()
-        for body in (self._plain_body(), self._rescue_body(), self.lanes):
+        for body in (self._plain_body(), self._rescue_body()):
             self._bodies.addWidget(body)
         self.stop = button(
             tr("Stop safely"), self._model.stop, "", tr("End at a safe point; starting it again goes on")
@@ -93,12 +93,15 @@ class KeepPage(QWidget):
         self._model.moved.connect(self.show_figures)
 
     def _plain_body(self) -> QWidget:
+        """A line, or a lane for each target, and the rate below."""
         self._line, self.rates = ProgressLine(), RateTrace()
         body = QWidget()
-        body.setLayout(stack(self._line, label(tr("Rate"), "head"), gap=14))
-        inner = body.layout()
-        if isinstance(inner, QVBoxLayout):
-            inner.addWidget(self.rates, 1)
+        inner = QVBoxLayout(body)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(look().px(14))
+        for widget in (self._line, self.lanes, label(tr("Rate"), "head")):
+            inner.addWidget(widget)
+        inner.addWidget(self.rates, 1)
         return body
 
     def _rescue_body(self) -> QWidget:
@@ -151,13 +154,15 @@ class KeepPage(QWidget):
         if self._model.kind == "rescue" and latest is not None and latest.text in PASS_WORDS and self._model.is_active:
             title = f"{title}  ·  {tr(PASS_WORDS[latest.text][0])}"
         if self._model.heard.pace > 1:
-            pace = tr("simulated drives, {0} times as fast as real ones").format(round(self._model.heard.pace))
+            pace = tr("simulated, {0} times as fast").format(round(self._model.heard.pace))
             title = f"{title}  ·  {pace}"
         return title
 
     def refresh(self) -> None:
         model = self._model
-        self._bodies.setCurrentIndex({"rescue": 1, "restore": 2}.get(model.kind, 0))
+        self._bodies.setCurrentIndex(1 if model.kind == "rescue" else 0)
+        self.lanes.setVisible(model.kind == "restore")
+        self._line.setVisible(model.kind != "restore")
         self.stop.setVisible(model.is_active)
         self.stop.setEnabled(model.state == "running")
         self.stop.setText(tr("Stopping…") if model.state == "stopping" else tr("Stop safely"))
@@ -171,12 +176,13 @@ class KeepPage(QWidget):
         self._show_message()
         if self._model.kind == "rescue":
             self._show_rescue()
-        elif self._model.kind == "restore":
+            return
+        self.rates.show_points(self._model.heard.rates)
+        if self._model.kind == "restore":
             self._show_lanes()
         else:
             latest = self._model.heard.latest
             self._line.show_share(latest.copied_bytes / max(1, latest.total_bytes) if latest else 0.0)
-            self.rates.show_points(self._model.heard.rates)
 
     def _show_numbers(self) -> None:
         heard, latest = self._model.heard, self._model.heard.latest

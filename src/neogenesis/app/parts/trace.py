@@ -19,6 +19,12 @@ _MOST_CROSSES = 12
 _DECADE_NAMES = ("1 ms", "10 ms", "100 ms", "1 s", "10 s")
 
 
+def usual_best(rates: Sequence[float]) -> float:
+    """The best rate but for moments with nothing but zeros to carry: at most twice the 95th percentile."""
+    ordered = sorted(rates)
+    return min(ordered[-1], 2 * ordered[int(0.95 * (len(ordered) - 1))]) if ordered else 0.0
+
+
 class RateTrace(QWidget):
     """Rate against time. Points are (seconds, bytes per second)."""
 
@@ -44,16 +50,16 @@ class RateTrace(QWidget):
         if len(self._points) < 2:
             return
         first, last = self._points[0][0], self._points[-1][0]
-        top = max(value for _, value in self._points) * 1.1 or 1.0
+        best = usual_best([value for _, value in self._points])
+        top = best * 1.15 or 1.0
         step = max(1, len(self._points) // max(1, int(area.width())))
         shape = QPainterPath(QPointF(area.left(), area.bottom()))
         for at, value in self._points[::step]:
             x = area.left() + area.width() * (at - first) / max(1e-9, last - first)
-            shape.lineTo(x, area.bottom() - area.height() * value / top)
+            shape.lineTo(x, area.bottom() - area.height() * min(1.0, value / top))
         shape.lineTo(area.right(), area.bottom())
         shape.closeSubpath()
         painter.fillPath(shape, look().colour("accent", 0.30))
-        best = max(value for _, value in self._points)
         y = area.bottom() - area.height() * best / top
         painter.setPen(QPen(look().colour("muted"), 1, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))

@@ -16,6 +16,7 @@ from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, nominal, tail, time_range, tr
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.plan import Plan, Policy
+from neogenesis.core.plan.appliance import appliance_names, load_appliance
 from neogenesis.core.plan.layout import is_resizable
 from neogenesis.core.units import MIB, parse_size
 
@@ -131,8 +132,16 @@ class PlanView(StopView):
         for key, text in INTENT_NAMES.items():
             self.intent.addItem(tr(text), key)
         self.intent.activated.connect(self._intent_chosen)
+        self.appliance = Choice()
+        self.appliance.setAccessibleName(tr("Which device the drive is for"))
+        self.appliance.setToolTip(tr("Devices that accept only certain drives and tables"))
+        self.appliance.addItem(tr("for a computer"), "")
+        for name in appliance_names():
+            self.appliance.addItem(tr("for a {0}").format(load_appliance(name).title.lower()), name)
+        self.appliance.activated.connect(self._appliance_chosen)
         line = FlowRow(look().px(8))
         line.addWidget(self.intent)
+        line.addWidget(self.appliance)
         line.group(label(tr("New space"), "muted"), self.growth)
         line.group(label(tr("Spare"), "muted"), self.spare)
         line.group(label(tr("New data volume"), "muted"), self.volume)
@@ -200,6 +209,11 @@ class PlanView(StopView):
     def _intent_chosen(self, index: int) -> None:
         self._model.change(intent=self.intent.itemData(index), sizes={}, leave=())
 
+    def _appliance_chosen(self, index: int) -> None:
+        name = self.appliance.itemData(index)
+        chosen = load_appliance(name) if name else None
+        self._model.change(appliance=chosen, intent="replace", sizes={}, leave=())
+
     def _growth_chosen(self, index: int) -> None:
         value = self.growth.itemData(index)
         self._model.change(grow=int(value[1:]) if value.startswith("#") else value, sizes={})
@@ -260,7 +274,7 @@ class PlanView(StopView):
         self.again.setVisible(state == "locked" and not running and not self._desk.job.closed)
 
     def _show_plan(self, plan: Plan, state: str) -> None:
-        editable = state == "ready" and plan.intent in ("replace", "split")
+        editable = state == "ready" and plan.intent in ("replace", "split") and plan.policy.appliance is None
         survey = plan.source.survey
         old, new = survey.drive, plan.target.drive
         dock_old, dock_new = self._desk.old_dock(), self._desk.new_dock()
@@ -359,9 +373,13 @@ class PlanView(StopView):
         self.spare.setValue(policy.spare_percent)
         if not self.volume.hasFocus():
             self.volume.setText(exact(policy.data_volume_bytes) if policy.data_volume_bytes else "")
-        self.intent.setCurrentIndex(list(INTENT_NAMES).index(policy.intent))
-        self.intent.setEnabled(editable)
-        shaped = editable and policy.intent in ("replace", "split")
+        device = policy.appliance.title if policy.appliance else ""
+        self.intent.setCurrentIndex(list(INTENT_NAMES).index(plan.intent if device else policy.intent))
+        self.intent.setEnabled(editable and not device)
+        titles = [load_appliance(name).title for name in appliance_names()]
+        self.appliance.setCurrentIndex(titles.index(device) + 1 if device in titles else 0)
+        self.appliance.setEnabled(editable)
+        shaped = editable and policy.intent in ("replace", "split") and not device
         self.growth.setEnabled(shaped)
         for widget in (self.spare, self.volume):
             widget.setEnabled(shaped or (editable and policy.intent == "beside"))

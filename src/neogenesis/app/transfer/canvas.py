@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, QRectF, QSize
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from neogenesis.app.parts.column import paint_column
 from neogenesis.app.parts.strata import Placed, Stratum, place_strata
 from neogenesis.app.parts.tag import paint_tag
-from neogenesis.app.theme.look import look
+from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import tr
+from neogenesis.core.judgement import judgement
 
 
 class FillCanvas(QWidget):
@@ -24,15 +25,21 @@ class FillCanvas(QWidget):
         self.new: list[Stratum] = []
         self.tags: tuple[int | None, int | None] = (None, None)
         self.checked: float | None = None
+        self.celsius: tuple[float | None, float | None] = (None, None)
 
     def sizeHint(self) -> QSize:
         return QSize(min(look().px(190), 220), look().px(240))
 
     def show_fill(
-        self, old: list[Stratum], new: list[Stratum], tags: tuple[int | None, int | None], checked: float | None
+        self,
+        old: list[Stratum],
+        new: list[Stratum],
+        tags: tuple[int | None, int | None],
+        checked: float | None,
+        celsius: tuple[float | None, float | None] = (None, None),
     ) -> None:
-        """`checked` is the share that has been read back, None before that has begun."""
-        self.old, self.new, self.tags, self.checked = old, new, tags, checked
+        """`checked` is the share that has been read back, None before that has begun; `celsius` of both drives."""
+        self.old, self.new, self.tags, self.checked, self.celsius = old, new, tags, checked, celsius
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -48,10 +55,18 @@ class FillCanvas(QWidget):
         paint_column(painter, new, mark_scale=False)
         self._paint_line(painter, old, new)
         side = look().px(24)
-        for placed, tag in ((old, self.tags[0]), (new, self.tags[1])):
-            if placed and tag is not None:
-                x = placed[0].rect.center().x() - side / 2
-                paint_tag(painter, tag, QRectF(x, self.height() - side - 3, side, side))
+        for placed, tag, celsius in zip((old, new), self.tags, self.celsius, strict=True):
+            if not placed:
+                continue
+            middle, y = placed[0].rect.center().x(), self.height() - side - 3
+            x = middle - side / 2 if celsius is None else middle - side - 2
+            if tag is not None:
+                paint_tag(painter, tag, QRectF(x, y, side, side))
+            if celsius is not None:
+                painter.setFont(look().font(SMALL))
+                painter.setPen(look().colour("caution" if celsius > judgement().hot_celsius else "muted"))
+                text = tr("{0} °C").format(round(celsius))
+                painter.drawText(QRectF(middle + 4, y, 60, side), Qt.AlignmentFlag.AlignVCenter, text)
         if self.checked is not None and new:
             top, end = new[0].rect.top(), new[-1].rect.bottom()
             painter.setPen(QPen(look().colour("good"), 3))

@@ -16,6 +16,7 @@ from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
 from neogenesis.bench.drives import confirm_tail
+from neogenesis.bench.power import Parting, make_safe
 from neogenesis.core.estimate import Estimate, estimate
 from neogenesis.core.plan import Gate, Plan
 from neogenesis.core.transfer import Event, RunFiles
@@ -52,6 +53,8 @@ class Progress:
     soundings: list[tuple[int, float]] = field(default_factory=list)
     lost: list[tuple[int, int]] = field(default_factory=list)
     findings: list[Event] = field(default_factory=list)
+    files: list[tuple[int, str, int, int]] = field(default_factory=list)
+    celsius: tuple[float | None, float | None] = (None, None)
     outcome: Event | None = None
 
 
@@ -70,6 +73,7 @@ class TransferModel(QObject):
         self.progress = Progress()
         self.state: State = "no-plan"
         self.failure: Failure | None = None
+        self.parting: Parting | None = None
         self._process: subprocess.Popen[bytes] | None = None
         self._events = EventFile(self.files.events)
         self._timer = QTimer(self)
@@ -89,6 +93,7 @@ class TransferModel(QObject):
     def _attach(self) -> None:
         """Find out where the transfer of the written plan stands."""
         self.progress, self._events, self.failure = Progress(), EventFile(self.files.events), None
+        self.parting = None
         if self.plan is None:
             self.state = "no-plan"
             return
@@ -149,6 +154,17 @@ class TransferModel(QObject):
         return self.state in ("starting", "running", "paused", "stopping")
 
     # Orders
+
+    def part(self) -> None:
+        """Flush the new drive and switch it off, so that it may be pulled out."""
+        drive = self.plan.target.drive if self.plan else None
+        if drive is not None and self.state == "done":
+            self._desk.bench.work.in_thread(self._parted, make_safe, drive.path)
+
+    def _parted(self, found: Parting | Failure) -> None:
+        self.parting = Parting(False, found.sentence()) if isinstance(found, Failure) else found
+        self._desk.record("parting", self.parting.text)
+        self.changed.emit()
 
     def start(self, tail: str, verify: Verify = "full") -> None:
         """Start or resume the worker."""
@@ -236,6 +252,8 @@ class TransferModel(QObject):
             if event.code == "unreadable":
                 progress.lost.append((event.place_bytes, event.place_bytes + event.lost_bytes))
                 progress.lost_bytes += event.lost_bytes
+        elif event.code == "files-touched":
+            progress.files = [tuple(row) for row in event.figures.get("files", [])]
         elif event.event == "paused":
             self.state = "paused"
         elif event.event == "resumed":
@@ -249,6 +267,7 @@ class TransferModel(QObject):
         progress.phase = event.phase
         progress.copied_bytes, progress.total_bytes = event.copied_bytes, event.total_bytes
         progress.rate_bytes_per_s, progress.left_s = event.rate_bytes_per_s, event.left_s
+        progress.celsius = (event.figures.get("old_celsius"), event.figures.get("new_celsius"))
         if event.rate_bytes_per_s > 0:
             progress.rates.append((event.time_s, event.rate_bytes_per_s))
             if len(progress.rates) > _MOST_POINTS:

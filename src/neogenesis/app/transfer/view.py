@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLineEdit,
+    QPlainTextEdit,
     QPushButton,
     QScrollArea,
     QStackedWidget,
@@ -52,6 +53,7 @@ class TransferView(StopView):
         self._model.ended.connect(self._ended)
         desk.bench.drives_changed.connect(self.refresh)
         desk.keep.changed.connect(self.refresh)
+        desk.keep.moved.connect(self._keep_moved)
 
     # Pages
 
@@ -192,10 +194,19 @@ class TransferView(StopView):
         line.addWidget(self.resume)
         self._resume_row.setLayout(line)
         self.end_fill = FillCanvas()
+        self._names = QPlainTextEdit()
+        self._names.setReadOnly(True)
+        self._names.setFont(look().font(mono=True))
+        self._names.setAccessibleName(tr("Files that lost something"))
+        self._names.setMaximumHeight(look().px(180))
+        tip = tr("Write out everything and switch the drive off")
+        self.pull_out = button(tr("Make it safe to pull out"), self._model.part, "main", tip)
         words = stack(self._end_title, self._end_more, gap=8)
         words.addSpacing(look().px(8))
         words.addLayout(self._end_facts)
+        words.addWidget(self._names)
         words.addStretch(1)
+        words.addLayout(row(None, self.pull_out))
         page = QWidget()
         layout = QVBoxLayout(page)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -242,6 +253,8 @@ class TransferView(StopView):
             return self.keep.main_widget()
         if self._model.is_active:
             return self.pause
+        if self.pull_out.isVisibleTo(self):
+            return self.pull_out
         return self.resume_tail if self._resume_row.isVisibleTo(self) else self.tail
 
     def refresh(self) -> None:
@@ -266,6 +279,10 @@ class TransferView(StopView):
             self._pages.setCurrentIndex(0)
             self._show_gates(plan)
         self._show_start()
+
+    def _keep_moved(self) -> None:
+        if self._pages.currentWidget() is self.keep:
+            self.subtitle.say(self.keep.subtitle())
 
     def _target_name(self, plan: Plan) -> str:
         drive = plan.target.drive
@@ -344,7 +361,7 @@ class TransferView(StopView):
         if plan is None or not model.is_active:
             return
         state = {"paused": tr("Paused"), "stopping": tr("Stopping at a safe point…"), "starting": tr("Starting…")}
-        pace = tr("simulated drives, {0} times as fast as real ones").format(round(progress.pace))
+        pace = tr("simulated, {0} times as fast").format(round(progress.pace))
         text = state.get(model.state, progress.now)
         self.subtitle.say(f"{text}  ·  {pace}" if progress.pace > 1 else text)
         done, unit = exact(progress.copied_bytes).split(" ")
@@ -362,7 +379,7 @@ class TransferView(StopView):
         old = filled(strata_of_survey(plan.source.survey, plan.left_behind), by_source)
         new = filled(strata_of_layout(plan.layout), shares)
         checked = progress.checked_share if progress.phase == "verify" else None
-        self.fill.show_fill(old, new, (tags[0], tags[1]), checked)
+        self.fill.show_fill(old, new, (tags[0], tags[1]), checked, progress.celsius)
         size = plan.source.survey.drive.size_bytes
         place = progress.place_bytes if progress.phase == "copy" else 0
         self.soundings.show_points(size, progress.soundings, progress.lost, place)
@@ -420,7 +437,12 @@ class TransferView(StopView):
                 facts.insert(
                     0, ("stop", text, tr("They stand as zeros on the new drive and are listed in the dossier."))
                 )
-            facts.append(("note", tr("The drives may be taken out now."), tr("Swap and first boot come next.")))
+            parting = model.parting
+            if parting is None:
+                text = tr("Everything is on the new drive. Before it is pulled out, let it be switched off.")
+                facts.append(("note", text, tr("Swap and first boot come next.")))
+            else:
+                facts.append(("good" if parting.powered_off else "note", parting.text, ""))
         else:
             mismatch = outcome is not None and outcome.outcome == "mismatch"
             title = tr("Stopped; it can go on from here") if model.can_resume else tr("Not done")
@@ -436,6 +458,12 @@ class TransferView(StopView):
                 facts.append(("note", tr("The new drive has no table yet, so no machine takes it for finished."), ""))
         for severity, text, remedy in facts:
             self._end_facts.addWidget(notice(severity, text, remedy))
+        names = [
+            tr("{0} of {1}  {2}").format(exact(lost), exact(size), path) for _, path, lost, size in model.progress.files
+        ]
+        self._names.setVisible(bool(names))
+        self._names.setPlainText("\n".join(names))
+        self.pull_out.setVisible(done and model.parting is None)
         self._resume_row.setVisible(not done)
         self.subtitle.say(self._target_name(plan))
         tags = tuple(d.tag if d else None for d in (self._desk.old_dock(), self._desk.new_dock()))

@@ -83,11 +83,10 @@ _DRIVES: dict[str, dict[str, Any]] = {
         "heat": {"rest_c": 41, "per_gb_c": 0.9, "cools_c_per_s": 0.05},
         "read": {"bytes_per_s": 4.5e7, "seek_ms": 14, **_WORN},
     },
-    "islander-new": {"model": "Corvane S2", "serial": "CS2-118308E", "bus": "usb-sata", "clock": "x60", "gb": 120},
     "museum-kiosk": {"model": "Ostrel M", "serial": "OM-64-10992E", "bus": "emmc", "read": {"bytes_per_s": 1.4e8}},
     "museum-new": {"model": "Halden Pebble", "serial": "HP1-55A0D7", "bus": "usb-sata", "gb": 128},
 }
-_DOCKS = ["ferry-desk", "ferry-new", "pilots-chart", "pilots-new", "islander-old", "islander-new"]
+_DOCKS = ["ferry-desk", "ferry-new", "pilots-chart", "pilots-new", "islander-old"]
 
 
 def demo_folder() -> Path:
@@ -191,7 +190,6 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
             wish="The photographs; the machine is old",
             stop="survey",
             old_drive=drive("islander-old"),
-            new_drive=drive("islander-new"),
         )
     )
     log("T-1044", 0.6, "intake", "Clicks, and stands still for minutes; no backup")

@@ -91,12 +91,14 @@ class _Waiter:
         self._scale = {"real": 1.0, "x60": 1 / 60, "virtual": 0.0}[clock]
         self._lock = threading.Lock()
         self._free_at = 0.0
-        self.passed_s = 0.0
+        self.passed_s = self.busy_s = 0.0
 
     def take(self, seconds: float) -> None:
         """The drive is busy for `seconds` more; requests queue behind one another."""
         if seconds <= 0:
             return
+        with self._lock:
+            self.busy_s += seconds
         if not self._scale:
             with self._lock:
                 self.passed_s += seconds
@@ -149,6 +151,11 @@ class SimulatedDrive(ReadableStore):
     def passed_s(self) -> float:
         """Seconds that passed on paper only, with the clock `virtual`."""
         return self._waiter.passed_s
+
+    @property
+    def busy_s(self) -> float:
+        """Seconds that requests have taken so far, by the drive's own time."""
+        return self._waiter.busy_s
 
     def temperature_c(self) -> float | None:
         """Now; None where the description says nothing of it."""

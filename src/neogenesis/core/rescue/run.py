@@ -57,7 +57,14 @@ class RescueStore(ReadableStore):
         if found.ranges_between(first, last, "postponed") or found.ranges_between(first, last, "lost"):
             raise ReadFailed(offset, len(buffer), "it could not be read yet")
         for start, stop in found.ranges_between(first, last, "untried").chunks(_CAREFUL):
-            if not self._rescue.fetch(start, stop):
+            try:
+                good = self._rescue.fetch(start, stop)
+            except ReadFailed:
+                raise
+            except NeogenesisError as error:  # would not come through the library that lists files, so it is kept
+                self._rescue.ended_by = self._rescue.ended_by or error
+                good = False
+            if not good:
                 raise ReadFailed(start, stop - start, "it could not be read yet")
         self._rescue.target.read_into(offset, buffer)
 
@@ -76,7 +83,9 @@ class Rescue:
         tell: Callable[[str, RescueMap], None] = lambda name, found: None,
         retries: int = 2,
         rests: Rests | None = None,
+        busy_s: Callable[[], float] | None = None,
     ) -> None:
+        """`busy_s` is a clock that tells how long reads take, where the drive has one of its own."""
         self.source, self.target, self.map = source, target, found
         self.control, self.clock, self._save, self._tell, self.retries = control, clock, save, tell, retries
         self.requested_bytes = 0
@@ -90,9 +99,10 @@ class Rescue:
         self._usual: dict[int, float] = {}
         self.slowest_read_s = 0.0
         self.place = 0
-        self.rests = rests or Rests()
+        self.rests, self._busy_s = rests or Rests(), busy_s or clock.now
         self.current_pass = ""
         self.surveyed: Surveyed | None = None
+        self.ended_by: NeogenesisError | None = None
 
     def run(self, drive: Drive, passes: Sequence[str] = PASSES) -> None:
         """Do the passes in their order; raises Stopped or WriteFailed with the map saved."""
@@ -124,7 +134,7 @@ class Rescue:
         """Read a range of at most 1 MiB and put it onto the new drive; False when it could not be read."""
         self.control.checkpoint()
         piece = self._buffer[: end - start]
-        began = self.clock.now()
+        began = self._busy_s()
         self.requested_bytes += end - start
         try:
             self.source.read_into(start, piece)
@@ -134,9 +144,9 @@ class Rescue:
             self.map.mark(start, end, "postponed")
             if len(self._failures) >= _SILENT_AFTER:
                 self._ask_whether_alive()
-            self._after(end, self.clock.now() - began)
+            self._after(end, self._busy_s() - began)
             return False
-        took = self.clock.now() - began
+        took = self._busy_s() - began
         self._slow = self._is_slow(end - start, took)
         self._failures.clear()
         self._clean = 0 if self._slow else self._clean + end - start
@@ -208,16 +218,22 @@ class Rescue:
         store = RescueStore(self)
         try:
             self.surveyed = survey_drive(store, drive)
-        except NeogenesisError as error:
-            if isinstance(error, Stopped):
-                raise
+        except NeogenesisError:
+            self._end_if_told()
             return
+        self._end_if_told()
         for start, end in self._people(store, self.surveyed):
             self._take(Extents.of([(start, end)]))
+        self._end_if_told()
         for partition in self.surveyed.survey.partitions:
             allocation = self.surveyed.allocations.get(partition.number)
             if allocation is not None:
                 self._take(allocation.shifted(partition.start_bytes).joined(64 * KIB))
+
+    def _end_if_told(self) -> None:
+        """Raise what ended a read that was made for the survey or for listing files: a stop, or a full new drive."""
+        if self.ended_by is not None:
+            raise self.ended_by
 
     def _people(self, store: ReadableStore, surveyed: Surveyed) -> Iterator[tuple[int, int]]:
         for partition in surveyed.survey.partitions:
@@ -228,12 +244,12 @@ class Rescue:
                 for count, (path, _, inode) in enumerate(tree.walk()):
                     if count >= _MOST_FILES:
                         break
+                    self._end_if_told()
                     if path.casefold().startswith(_PEOPLE):
                         for start, end in tree.byte_runs(inode):
                             yield partition.start_bytes + start, partition.start_bytes + end
-            except NeogenesisError as error:
-                if isinstance(error, Stopped):
-                    raise
+            except NeogenesisError:
+                self._end_if_told()
 
     def _take(self, wanted: Extents) -> None:
         """Read a set of ranges once, in order, without going back to what failed."""

@@ -1,0 +1,150 @@
+"""Images, rescues, salvage and restores from the window, and what a device class changes in it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+
+from neogenesis.app.keep.view import KeepSheet
+from neogenesis.app.window import MainWindow
+from tests.drives import run, simulated
+from tests.test_window import plan, survey
+
+Open = Callable[[Path], MainWindow]
+
+
+def begin_keep(window: MainWindow, qtbot: QtBot, kind: str, place: Path, tail: str = "") -> None:
+    """Through the sheet, with the keyboard's shortcut; afterwards the Transfer stop shows it."""
+    window.activateWindow()
+    qtbot.waitUntil(window.isActiveWindow)
+    qtbot.keyClick(window, Qt.Key.Key_I, Qt.KeyboardModifier.ControlModifier)
+    sheet = window.findChildren(KeepSheet)[-1]
+    assert not sheet.start.isEnabled()
+    sheet.choices[kind].setChecked(True)
+    sheet.place.setText(str(place))
+    sheet.tail.setText(tail)
+    for box, typed in sheet.targets.values():
+        if box.isChecked():
+            assert not sheet.start.isEnabled()
+            typed.setText(tail)
+    qtbot.mouseClick(sheet.start, Qt.MouseButton.LeftButton)
+    assert window.stop == "transfer" and window.job.keep.is_active
+
+
+def end_keep(window: MainWindow, qtbot: QtBot) -> None:
+    keep, view = window.job.keep, window.views["transfer"]
+    qtbot.waitUntil(lambda: keep.state == "ended", timeout=60_000)
+    assert view.keep.close_page.isVisible() and not view.keep.stop.isVisible()
+
+
+def test_image_rescue_and_salvage_from_the_window(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(small_bench)
+    window.open_job("T-7")
+    keep = window.job.keep
+    for kind, place in (("image", "old"), ("salvage", "files"), ("rescue", "saved.img")):
+        begin_keep(window, qtbot, kind, small_bench / place, "aved")
+        end_keep(window, qtbot)
+        assert keep.failure is None and keep.heard.outcome.outcome == "done", keep.failure
+        qtbot.mouseClick(window.views["transfer"].keep.close_page, Qt.MouseButton.LeftButton)
+        assert keep.state == "ready"
+    assert (small_bench / "old.qcow2").exists() and (small_bench / "files/salvage.json").exists()
+    assert (small_bench / "saved.img").read_bytes() == (small_bench / "old.img").read_bytes()
+    kinds = [e.kind for e in window.job.log()]
+    assert {"image-start", "image-done", "salvage-done", "rescue-done"} <= set(kinds)
+    begin_keep(window, qtbot, "image", small_bench / "old.qcow2")
+    end_keep(window, qtbot)
+    assert keep.failure is not None and "exists already" in keep.failure.text
+
+
+def test_an_image_is_restored_from_the_window_and_the_lane_says_so(
+    small_bench: Path, open_window: Open, qtbot: QtBot, neogenesis
+) -> None:
+    neogenesis("image", small_bench / "old.drive.json", small_bench / "old.qcow2")
+    window = open_window(small_bench)
+    window.open_job("T-7")
+    begin_keep(window, qtbot, "restore", small_bench / "old.qcow2", "41f2")
+    written = next(card for card in window.shelf.cards if card.dock.docked and "new" in card.dock.docked.name)
+    assert written.use == "being written"
+    end_keep(window, qtbot)
+    assert window.job.keep.failure is None, window.job.keep.failure
+    lane = window.job.keep.heard.lanes[str(small_bench / "new.drive.json")]
+    assert lane.outcome == "good" and lane.target in window.views["transfer"].keep.lanes.rows
+    run("qemu-img", "compare", "-f", "raw", "-F", "qcow2", small_bench / "new.img", small_bench / "old.qcow2")
+
+
+def test_a_rescue_is_shown_with_its_places_and_names_and_found_again(
+    small_bench: Path, open_window: Open, qtbot: QtBot, survey_json
+) -> None:
+    system = survey_json(small_bench / "old.img")["partitions"][2]
+    bad = [[system["start_bytes"] + at, system["start_bytes"] + at + 4096] for at in range(2 << 20, 60 << 20, 1 << 18)]
+    simulated(
+        small_bench / "old.drive.json",
+        "old.img",
+        model="Halden 500",
+        serial="HD5-00009K3D",
+        clock="x60",
+        read={"bytes_per_s": 2e6, "unreadable": bad},
+    )
+    window = open_window(small_bench)
+    window.open_job("T-7")
+    begin_keep(window, qtbot, "rescue", small_bench / "saved.img", "aved")
+    keep = window.job.keep
+    qtbot.waitUntil(lambda: "p" in keep.heard.outline, timeout=60_000)
+    window.close()
+    second = open_window(small_bench)
+    second.open_job("T-7")
+    second.show_stop("transfer")
+    again, page = second.job.keep, second.views["transfer"].keep
+    assert again.is_active and again.kind == "rescue" and page.stop.isVisible()
+    qtbot.mouseClick(page.stop, Qt.MouseButton.LeftButton)
+    end_keep(second, qtbot)
+    assert again.heard.outcome is not None, again.failure
+    assert again.heard.outcome.outcome == "stopped" and again.map_path.exists()
+    begin_keep(second, qtbot, "rescue", small_bench / "saved.img", "aved")
+    end_keep(second, qtbot)
+    assert again.heard.outcome.outcome == "partial"
+    assert "l" in again.heard.outline and "u" not in again.heard.outline
+    assert again.heard.files_count > 0 and page.files.toPlainText().count("\n") == len(again.heard.files) - 1
+    lost = again.heard.figure("lost_bytes")
+    assert lost == sum(end - start for start, end in bad)
+
+
+def test_the_new_drive_is_made_safe_before_it_is_pulled(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    plan(qtbot, window)
+    job = window.job
+    job.transfer.start("41F2")
+    qtbot.waitUntil(lambda: job.transfer.state == "done", timeout=90_000)
+    view = window.views["transfer"]
+    window.show_stop("transfer")
+    assert view.pull_out.isVisible() and view.main_widget() is view.pull_out
+    qtbot.mouseClick(view.pull_out, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: job.transfer.parting is not None)
+    assert "may be pulled out" in job.transfer.parting.text and not view.pull_out.isVisible()
+    assert any(e.kind == "parting" for e in job.log())
+
+
+def test_a_device_class_is_chosen_in_plan_and_its_steps_follow(
+    small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    plan(qtbot, window, write=False)
+    view = window.views["plan"]
+    names = [view.appliance.itemText(n) for n in range(view.appliance.count())]
+    view.appliance.setCurrentIndex(names.index("for a ticket console"))
+    view.appliance.activated.emit(view.appliance.currentIndex())
+    made = window.job.plan.plan
+    assert made.intent == "exact" and not view.intent.isEnabled()
+    closed = {g.code for g in made.gates if not g.open}
+    assert closed == {"appliance-capacity", "appliance-table"}
+    window.job.plan.write()
+    window.show_stop("first-boot")
+    assert [c.text for c in window.views["first-boot"].checks()] == list(made.afterwards)
+    window.show_stop("plan")
+    window.job.plan.undo()
+    assert window.job.plan.plan.intent == "replace" and view.appliance.currentIndex() == 0
