@@ -25,6 +25,7 @@ _INCOMPAT_EXT4 = 0x40 | 0x80 | 0x200  # extents, 64 bit, flexible groups
 _RO_SPARSE, _RO_GDT_CSUM, _RO_BIGALLOC, _RO_CSUM = 0x1, 0x10, 0x200, 0x400
 _RO_EXT4 = 0x8 | _RO_GDT_CSUM | 0x20 | 0x40 | _RO_BIGALLOC | _RO_CSUM
 _BLOCK_UNINIT = 0x2
+_GROUPS_AT_ONCE = 1024
 _MOST_GROUPS = 1 << 22
 
 
@@ -73,19 +74,19 @@ class Super:
             return "ext4"
         return "ext3" if self.compat & _COMPAT_JOURNAL else "ext2"
 
-    def has_backup(self, group: int) -> bool:
-        """Whether the group carries a copy of the superblock and the descriptors."""
-        if group == 0 or self.compat & _COMPAT_SPARSE2:
-            return group == 0 or group in self.backup_groups
-        if group == 1 or not self.ro_compat & _RO_SPARSE:
-            return True
+    def groups_with_backups(self) -> list[int]:
+        """Groups that carry a copy of the superblock and the descriptors: the first always."""
+        if self.compat & _COMPAT_SPARSE2:
+            return sorted({0, *(g for g in self.backup_groups if 0 < g < self.groups)})
+        if not self.ro_compat & _RO_SPARSE:
+            return list(range(self.groups))
+        found = {0, 1}
         for base in (3, 5, 7):
             power = base
-            while power < group:
+            while power < self.groups:
+                found.add(power)
                 power *= base
-            if power == group:
-                return True
-        return False
+        return sorted(g for g in found if g < self.groups)
 
 
 def is_possible_inode_size(inode_bytes: int, block_bytes: int) -> bool:
@@ -166,10 +167,11 @@ def _descriptors(store: ReadableStore, sb: Super) -> np.ndarray[tuple[int, int],
     linear = count
     if sb.incompat & _INCOMPAT_META_BG:
         linear = min(count, sb.first_meta_bg)
+    backups = set(sb.groups_with_backups())
     pieces = [store.read((sb.super_block + 1) * sb.block_bytes, linear * sb.block_bytes)] if linear else []
     for index in range(linear, count):
         group = index * per_block
-        place = sb.first_block + group * sb.group_blocks + (1 if sb.has_backup(group) else 0)
+        place = sb.first_block + group * sb.group_blocks + (1 if group in backups else 0)
         pieces.append(store.read(place * sb.block_bytes, sb.block_bytes))
     raw = np.frombuffer(b"".join(pieces), dtype=np.uint8)
     return raw[: sb.groups * sb.descriptor_bytes].reshape(sb.groups, sb.descriptor_bytes)
@@ -210,34 +212,43 @@ def _allocation(store: ReadableStore, sb: Super) -> tuple[Extents, int]:
     gdt = -(-sb.groups * sb.descriptor_bytes // sb.block_bytes) + sb.reserved_gdt
     if sb.incompat & _INCOMPAT_META_BG:
         gdt = min(gdt, sb.first_meta_bg) + 1
-    heads = [max(sb.super_block, sb.first_block + g * sb.group_blocks) for g in range(sb.groups) if sb.has_backup(g)]
+    heads = [max(sb.super_block, sb.first_block + g * sb.group_blocks) for g in sb.groups_with_backups()]
     found.append(np.array([(h, min(h + 1 + gdt, limit)) for h in heads], dtype=np.int64).reshape(-1, 2))
     group_bits = sb.group_blocks // sb.cluster_blocks
     starts = sb.first_block + np.arange(sb.groups, dtype=np.int64) * sb.group_blocks
     lengths = np.minimum(starts + sb.group_blocks, limit) - starts
     in_use = int((lengths - _free_blocks(descriptors, sb))[uninit].sum())
-    group = 0
-    while group < sb.groups:  # bitmaps that stand side by side are read at once
-        stop = group + 1
-        while stop < sb.groups and bitmaps[stop] == bitmaps[stop - 1] + 1 and stop - group < 256:
-            stop += 1
-        if not uninit[group:stop].all():
-            raw = store.read(int(bitmaps[group]) * sb.block_bytes, (stop - group) * sb.block_bytes)
-            rows = np.frombuffer(raw, dtype=np.uint8).reshape(stop - group, sb.block_bytes)
-            if group_bits % 8 == 0:
-                bitmap = rows[:, : group_bits // 8].copy()
-                bitmap[uninit[group:stop]] = 0
-            else:
-                bits = np.unpackbits(rows, axis=1, bitorder="little")[:, :group_bits].copy()
-                bits[uninit[group:stop]] = 0
-                bitmap = np.packbits(bits, axis=None, bitorder="little")
-            runs = runs_of_bits(bitmap.ravel(), (stop - group) * group_bits) + group * group_bits
-            ranges = np.minimum(runs * sb.cluster_blocks + sb.first_block, limit)
-            in_use += int((ranges[:, 1] - ranges[:, 0]).sum())
-            found.append(ranges)
-        group = stop
+    for first in range(0, sb.groups, _GROUPS_AT_ONCE):
+        stop = min(first + _GROUPS_AT_ONCE, sb.groups)
+        rows = _bitmap_rows(store, sb, bitmaps[first:stop], uninit[first:stop])
+        if group_bits % 8 == 0:
+            bitmap = np.ascontiguousarray(rows[:, : group_bits // 8])
+        else:
+            bits = np.unpackbits(rows, axis=1, bitorder="little")[:, :group_bits]
+            bitmap = np.packbits(bits, axis=None, bitorder="little")
+        runs = runs_of_bits(bitmap.ravel(), (stop - first) * group_bits) + first * group_bits
+        ranges = np.minimum(runs * sb.cluster_blocks + sb.first_block, limit)
+        in_use += int((ranges[:, 1] - ranges[:, 0]).sum())
+        found.append(ranges)
     every = Extents.merged(np.concatenate([f for f in found if len(f)])).clipped(sb.first_block, limit)
     return every, min(max(in_use, 0), limit)
+
+
+def _bitmap_rows(
+    store: ReadableStore, sb: Super, places: Array, uninit: np.ndarray[tuple[int], np.dtype[np.bool_]]
+) -> np.ndarray[tuple[int, int], np.dtype[np.uint8]]:
+    """The bitmaps of neighbouring groups, a row each; zeros for one that was never written.
+
+    Those that stand side by side are read at once.
+    """
+    rows = np.zeros((len(places), sb.block_bytes), dtype=np.uint8)
+    wanted = np.flatnonzero(~uninit)
+    breaks = np.flatnonzero((np.diff(places[wanted]) != 1) | (np.diff(wanted) != 1)) + 1
+    for run in np.split(wanted, breaks):
+        if len(run):
+            piece = rows[run[0] : run[-1] + 1].reshape(-1).data
+            store.read_into(int(places[run[0]]) * sb.block_bytes, piece)
+    return rows
 
 
 def _smallest_blocks(sb: Super, used_blocks: int) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -27,7 +28,8 @@ from neogenesis.core.transfer.manifest import save_manifest
 from neogenesis.core.transfer.pipeline import data_runs, run_together
 from neogenesis.core.units import MIB
 
-_THREADS = 3
+#: One more than there are cores: while one waits for the drive, the others pack.
+_THREADS = min(8, os.cpu_count() or 1) + 1
 #: Read, hashed and journalled together.
 BATCH_BYTES = 8 * CLUSTER_BYTES
 _CHECKPOINT_SECONDS = 2.0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import zlib
 from pathlib import Path
-from threading import Lock
+from threading import Lock, local
 
 import numpy as np
 import zstandard
@@ -45,6 +45,14 @@ class Qcow2Store(ReadableStore):
         self._tables: dict[int, np.ndarray[tuple[int], np.dtype[np.int64]]] = {}
         self._clusters: dict[int, bytes] = {}
         self._lock = Lock()
+        self._local = local()
+
+    def _unpacker(self) -> zstandard.ZstdDecompressor:
+        """One for each thread: it must not be shared, and making one for every cluster would cost more than it does."""
+        found: zstandard.ZstdDecompressor | None = getattr(self._local, "unpacker", None)
+        if found is None:
+            found = self._local.unpacker = zstandard.ZstdDecompressor()
+        return found
 
     def _table(self, index: int) -> np.ndarray[tuple[int], np.dtype[np.int64]] | None:
         at = int(self._l1[index]) & OFFSET_MASK
@@ -99,7 +107,7 @@ class Qcow2Store(ReadableStore):
         length = (sectors + 1) * 512 - (at & 511)
         raw = self._file.read(at, min(length, self._file.size_bytes - at))
         if self.header.compression == ZSTD:
-            data = zstandard.ZstdDecompressor().decompressobj().decompress(raw)[:size]
+            data = self._unpacker().decompress(raw, max_output_size=size, allow_extra_data=True)
         else:
             data = zlib.decompressobj(-12).decompress(raw, size)
         if len(data) != size:

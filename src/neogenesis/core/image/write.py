@@ -41,7 +41,10 @@ class Qcow2Writer:
     def add(self, first_cluster: int, packed: Sequence[bytes]) -> int:
         """Append neighbouring compressed clusters, empty for one of zeros; returns their place. Raises WriteFailed."""
         at = self.end
-        self._put(at, b"".join(packed))
+        try:
+            self._file.write_pieces(at, [piece for piece in packed if piece])
+        except OSError as error:
+            raise self._failed(at, error) from error
         self.recall(first_cluster, at, [len(piece) for piece in packed])
         return at
 

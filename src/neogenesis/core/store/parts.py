@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 from bisect import bisect_right
+from collections.abc import Sequence
 from pathlib import Path
 
 from neogenesis.core.errors import ReadFailed
@@ -15,6 +16,7 @@ from neogenesis.core.store.base import ReadableStore
 from neogenesis.core.store.file import SealedFileStore
 
 _MOST_PARTS = 10_000
+_MOST_PIECES = 256
 
 
 def part_path(path: Path, number: int) -> Path:
@@ -45,6 +47,14 @@ class PartFile:
             flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC
             self._descriptors[number] = os.open(part_path(self.path, number), flags, 0o644)
         return self._descriptors[number]
+
+    def write_pieces(self, at: int, pieces: Sequence[bytes]) -> None:
+        """All pieces one behind the other; inside one part without joining them first."""
+        length = sum(len(piece) for piece in pieces)
+        number, inside = divmod(at, self.part_bytes)
+        whole = inside + length <= self.part_bytes and len(pieces) <= _MOST_PIECES
+        if not (whole and length and os.pwritev(self._open(number + 1), pieces, inside) == length):
+            self.write(at, b"".join(pieces))
 
     def write(self, at: int, data: memoryview | bytes) -> None:
         view, done = memoryview(data), 0

@@ -210,11 +210,15 @@ def write_runs(target: WritableStore, at: int, data: memoryview, runs: list[tupl
 
 
 def data_runs(data: memoryview) -> list[tuple[int, int]]:
-    """Ranges of `data`, cut at multiples of 64 KiB, that are not all zero. One look at each word, no branches."""
+    """Ranges of `data`, cut at multiples of 64 KiB, that are not all zero."""
     length = len(data)
     whole = length // _ZERO_BLOCK
     words = np.frombuffer(data[: whole * _ZERO_BLOCK], dtype=np.uint64).reshape(whole, _ZERO_BLOCK // 8)
-    flags = [bool(word) for word in np.bitwise_or.reduce(words, axis=1)] if whole else []
+    seen = words[:, 0] != 0  # most blocks that hold anything show it at once
+    if not seen.all():
+        doubtful = np.flatnonzero(~seen)
+        seen[doubtful] = words[doubtful].any(axis=1)
+    flags = seen.tolist()
     if length > whole * _ZERO_BLOCK:
         flags.append(bool(np.frombuffer(data[whole * _ZERO_BLOCK :], dtype=np.uint8).any()))
     edges = [0, *(i for i, (a, b) in enumerate(pairwise(flags), 1) if a != b), len(flags)]
