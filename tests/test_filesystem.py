@@ -185,3 +185,19 @@ def test_impossible_inode_sizes_are_damage_and_end_at_once(size: int, small_volu
     assert found.kind.startswith("ext") and found.allocation is None and found.fault
     with pytest.raises(Damaged):
         VolumeTree(store)
+
+
+def test_a_volume_whose_journal_is_lost_counts_as_unclean(small_volumes: dict[str, bytes]) -> None:
+    """Found by fuzzing: its record without the attribute that says where it lies."""
+    raw = bytearray(small_volumes["ntfs"])
+    cluster = raw[13] * 512
+    record = int.from_bytes(raw[48:56], "little") * cluster + 2 * 1024
+    assert raw[record : record + 4] == b"FILE"
+    at = record + int.from_bytes(raw[record + 20 : record + 22], "little")
+    while raw[at] != 0x80:
+        at += int.from_bytes(raw[at + 4 : at + 8], "little")
+    raw[at] = 0x81
+    store = MemoryStore(len(raw))
+    store.data[:] = raw
+    found = read_volume(store)
+    assert found.kind == "ntfs" and found.dirty and found.allocation is not None

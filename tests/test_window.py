@@ -83,9 +83,9 @@ def test_worker_killed_under_the_window_and_resumed(small_bench: Path, open_wind
     os.kill(process, signal.SIGKILL)
     qtbot.waitUntil(lambda: job.transfer.state == "stopped", timeout=10_000)
     assert "cut off" in texts(window) and "untouched" in texts(window)
-    qtbot.keyClicks(view.resume_tail, "41F2")
-    assert view.resume.isEnabled() and view.resume.text().startswith("Go on")
-    qtbot.mouseClick(view.resume, Qt.MouseButton.LeftButton)
+    qtbot.keyClicks(view.ended.tail, "41F2")
+    assert view.ended.resume.isEnabled() and view.ended.resume.text().startswith("Go on")
+    qtbot.mouseClick(view.ended.resume, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: job.transfer.state == "done", timeout=60_000)
     assert [e.kind for e in job.log()].count("transfer-done") == 1
     for number, kind in ((2, "ntfs"), (4, "ext4")):
@@ -120,16 +120,16 @@ def test_pulled_drive_leaves_a_ghost_and_comes_back(small_bench: Path, open_wind
     plan(qtbot, window)
     window.show_stop("transfer")
     view = transfer_view(window)
-    qtbot.keyClicks(view.tail, "41F2")
-    assert view.start.isEnabled()
+    qtbot.keyClicks(view.gates.tail, "41F2")
+    assert view.gates.start.isEnabled()
     set_docks(small_bench, [None, "new.drive.json", None, None])
     qtbot.waitUntil(lambda: not window.job.old_dock().present, timeout=8_000)
-    assert not view.start.isEnabled() and "not connected" in texts(window)
+    assert not view.gates.start.isEnabled() and "not connected" in texts(window)
     ghost = next(c for c in window.shelf.cards if c.dock.docked and not c.dock.present)
     assert ghost.dock.tag == tag
     set_docks(small_bench, [None, "new.drive.json", "old.drive.json", None])
     qtbot.waitUntil(lambda: window.job.old_dock().present, timeout=8_000)
-    assert window.job.old_dock().tag == tag and view.start.isEnabled()
+    assert window.job.old_dock().tag == tag and view.gates.start.isEnabled()
 
 
 def test_closed_gate_shows_why_and_cannot_be_passed(tmp_path: Path, open_window: Open, qtbot: QtBot) -> None:
@@ -153,14 +153,14 @@ def test_closed_gate_shows_why_and_cannot_be_passed(tmp_path: Path, open_window:
     store.close()
     window = open_window(tmp_path)
     survey(qtbot, window)
-    assert "encrypted" in texts(window)
+    qtbot.waitUntil(lambda: "encrypted" in texts(window))  # new labels show a moment later
     plan(qtbot, window, write=False)
     window.job.plan.change(grow=2)
     window.job.plan.write()
     window.show_stop("transfer")
     view = transfer_view(window)
-    qtbot.keyClicks(view.tail, "0002")
-    assert not view.start.isEnabled() and "encrypted" in texts(window)
+    qtbot.keyClicks(view.gates.tail, "0002")
+    assert not view.gates.start.isEnabled() and "encrypted" in texts(window)
     assert not any((tmp_path / "new.img").read_bytes())
 
 

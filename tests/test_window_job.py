@@ -96,12 +96,12 @@ def test_first_demo_job_from_survey_to_report(
     key(qtbot, window, Qt.Key.Key_6, ALT)
     view = window.views["transfer"]
     assert isinstance(view, TransferView)
-    view.tail.setFocus()
-    qtbot.keyClicks(view.tail, "9K3D")  # that is the old drive
-    assert not view.start.isEnabled()
-    view.tail.clear()
-    qtbot.keyClicks(view.tail, "41f2")
-    assert view.start.isEnabled() and not view.start.isDefault()
+    view.gates.tail.setFocus()
+    qtbot.keyClicks(view.gates.tail, "9K3D")  # that is the old drive
+    assert not view.gates.start.isEnabled()
+    view.gates.tail.clear()
+    qtbot.keyClicks(view.gates.tail, "41f2")
+    assert view.gates.start.isEnabled() and not view.gates.start.isDefault()
     key(qtbot, window, Qt.Key.Key_Return)
     assert job.transfer.state == "ready", "Return in the field alone writes nothing"
     key(qtbot, window, Qt.Key.Key_Space)

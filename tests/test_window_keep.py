@@ -121,10 +121,10 @@ def test_the_new_drive_is_made_safe_before_it_is_pulled(small_bench: Path, open_
     qtbot.waitUntil(lambda: job.transfer.state == "done", timeout=90_000)
     view = window.views["transfer"]
     window.show_stop("transfer")
-    assert view.pull_out.isVisible() and view.main_widget() is view.pull_out
-    qtbot.mouseClick(view.pull_out, Qt.MouseButton.LeftButton)
+    assert view.ended.pull_out.isVisible() and view.main_widget() is view.ended.pull_out
+    qtbot.mouseClick(view.ended.pull_out, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: job.transfer.parting is not None)
-    assert "may be pulled out" in job.transfer.parting.text and not view.pull_out.isVisible()
+    assert "may be pulled out" in job.transfer.parting.text and not view.ended.pull_out.isVisible()
     assert any(e.kind == "parting" for e in job.log())
 
 

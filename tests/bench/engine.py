@@ -29,7 +29,15 @@ def fresh(folder: Path, *keep: str) -> None:
             file.unlink()
 
 
-WORDS = ["tide", "berth", "ferry", "lamp", "gull", "chart", "rope", "buoy"] + [
+WORDS = [
+    "tide",
+    "berth",
+    "ferry",
+    "lamp",
+    "gull",
+    "chart",
+    "rope",
+    "buoy",
     "pilot",
     "island",
     "fog",

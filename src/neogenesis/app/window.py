@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
-from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QScrollArea, QStackedWidget, QSystemTrayIcon, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QSystemTrayIcon, QVBoxLayout, QWidget
 
 from neogenesis.app.bench import Bench, Dock
 from neogenesis.app.command.actions import Action, Actions
@@ -17,7 +17,7 @@ from neogenesis.app.later.view import LaterView
 from neogenesis.app.logbook.view import LogbookView
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.overlay.help import HelpOverlay
-from neogenesis.app.parts.controls import notice, rule
+from neogenesis.app.parts.controls import notice, rule, scrolled
 from neogenesis.app.parts.stop import StopView
 from neogenesis.app.plan.view import PlanView
 from neogenesis.app.rail.view import RailView
@@ -74,10 +74,7 @@ class MainWindow(QMainWindow):
         self.jobs_view = JobsView()
         self.centre = QStackedWidget()
         self.centre.addWidget(self.jobs_view)
-        scroll = QScrollArea()  # with large text in a small window, a stop may be taller than its place
-        scroll.setWidget(CentreFrame(self.centre))
-        scroll.setWidgetResizable(True)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll = scrolled(CentreFrame(self.centre))  # with large text, a stop may be taller than its place
         self._trouble = QVBoxLayout()
         middle = QVBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
@@ -196,7 +193,7 @@ class MainWindow(QMainWindow):
         elif isinstance(view, PlanView):
             view.write.click()
         elif isinstance(view, TransferView):
-            view.tail.setFocus()
+            view.gates.tail.setFocus()
         elif isinstance(view, HandoverView):
             view.print.click()
         elif isinstance(view, LaterView):
@@ -213,8 +210,8 @@ class MainWindow(QMainWindow):
 
     def _pause(self) -> None:
         view = self.views.get("transfer")
-        if isinstance(view, TransferView) and view.pause.isEnabled():
-            view.pause.click()
+        if isinstance(view, TransferView) and view.running.pause.isEnabled():
+            view.running.pause.click()
 
     def _stop_safely(self) -> None:
         if self.job is not None:

@@ -6,9 +6,9 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractButton, QDialog, QFormLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QDialog, QFormLayout, QLineEdit, QVBoxLayout, QWidget
 
-from neogenesis.app.parts.controls import button, clear, label, row, stack
+from neogenesis.app.parts.controls import button, clear, label, row, scrolled, stack
 from neogenesis.app.parts.stop import StopView
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.theme.icons import paint_icon
@@ -144,12 +144,8 @@ class JobsView(StopView):
         layout.setContentsMargins(0, 0, look().px(6), 0)
         layout.addLayout(self._list)
         layout.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(inner)
-        scroll.setWidgetResizable(True)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.new = button(tr("New job"), self.new_asked.emit, "main", tr("Take in another machine  Ctrl+N"))
-        self.body.addWidget(scroll, 1)
+        self.body.addWidget(scrolled(inner), 1)
         self.body.addLayout(row(None, self.new))
 
     def show_jobs(

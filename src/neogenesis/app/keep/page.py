@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLabel, QPlainTextEdit, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from neogenesis.app.keep.lanes import Lanes
 from neogenesis.app.keep.passes import PASS_WORDS, PassLine
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, clear, label, notice, row, stack
+from neogenesis.app.parts.figures import LostFiles, ProgressFigures
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.progress import ProgressLine
 from neogenesis.app.parts.regions import RegionColumn, ranges_of
 from neogenesis.app.parts.strata import strata_of_survey
 from neogenesis.app.parts.trace import RateTrace, SoundingsTrace
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import both, clock, exact, later, rate, tail, time_range, tr
+from neogenesis.app.words import both, exact, tail, tr
 from neogenesis.core.transfer import Event
 
 _TITLES = {
@@ -56,23 +57,7 @@ class KeepPage(QWidget):
     def __init__(self, desk: OpenJob) -> None:
         super().__init__()
         self._desk, self._model = desk, desk.keep
-        self._done, self._of = label("0", "figure"), label("", "muted")
-        self._rate, self._rate_unit = label("0", "figure"), label("", "muted")
-        self._ends_title, self._ends, self._left = label("", "small"), label("", "head"), label("", "small")
-        self._warm = label("", "head")
-        self._warm_title = label(tr("old drive"), "small")
-        figures = QHBoxLayout()
-        figures.setSpacing(look().px(8))
-        for widget in (self._done, self._of):
-            figures.addWidget(widget, 0, Qt.AlignmentFlag.AlignBottom)
-        figures.addSpacing(look().px(16))
-        for widget in (self._rate, self._rate_unit):
-            figures.addWidget(widget, 0, Qt.AlignmentFlag.AlignBottom)
-        figures.addSpacing(look().px(16))
-        figures.addLayout(stack(None, self._ends_title, self._ends, self._left, gap=1))
-        figures.addSpacing(look().px(16))
-        figures.addLayout(stack(None, self._warm_title, self._warm, label("", "small"), gap=1))
-        figures.addStretch(1)
+        self.figures = ProgressFigures()
         self._message = QVBoxLayout()
         self._bodies = QStackedWidget()
         self.lanes = Lanes()
@@ -85,7 +70,7 @@ class KeepPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(look().px(12))
-        layout.addLayout(figures)
+        layout.addWidget(self.figures)
         layout.addLayout(self._message)
         layout.addWidget(self._bodies, 1)
         layout.addLayout(row(None, self.stop, self.close_page, gap=10))
@@ -111,11 +96,8 @@ class KeepPage(QWidget):
         for letter, name, _word in _KEYS:
             self._key_labels[name] = label("", "", copyable=True)
             legend.group(Swatch(letter), self._key_labels[name])
-        self.files = QPlainTextEdit()
-        self.files.setReadOnly(True)
-        self.files.setFont(look().font(mono=True))
-        self.files.setAccessibleName(tr("Files that lost something"))
-        self._files_title = label("", "head")
+        self.files = LostFiles()
+        self._files_title = label(tr("Files that lost something, the longest losses first"), "head")
         self._lower = QStackedWidget()
         names = QWidget()
         names.setLayout(stack(self._files_title, self.files, gap=6))
@@ -193,26 +175,16 @@ class KeepPage(QWidget):
         speed = speed or (latest.rate_bytes_per_s if latest and not lanes else 0.0)
         if self._model.kind == "rescue":
             done = int(heard.figure("read_bytes") or 0)
-        number, unit = exact(done).split(" ")
-        self._done.setText(number)
-        self._of.setText(f"{unit} {tr('of {0}').format(exact(total))}" if total else tr("reading the table first"))
+        of = tr("{0} of {1}").format("{0}", exact(total)) if total else tr("{0}, reading the table first")
+        self.figures.show_done(done, of)
         active = self._model.is_active
-        number, unit = rate(speed if active else 0)
-        self._rate.setText(number if active else "")
-        self._rate_unit.setText(unit if active else "")
+        self.figures.show_rate(speed if active else None)
         left = latest.left_s if latest and active else None
         if lanes and active:
             known = [lane.left_s for lane in lanes if lane.left_s and not lane.outcome]
             left = (max(k[0] for k in known), max(k[1] for k in known)) if known else None
-        moments = [later(heard.started_wall, latest.time_s + s) for s in left] if left and latest else []
-        self._ends_title.setText(tr("ends between") if len(moments) == 2 and all(moments) else "")
-        self._ends.setText(
-            tr("{0} and {1}").format(*(clock(m) for m in moments if m)) if all(moments) and moments else ""
-        )
-        self._left.setText(tr("{0} left").format(time_range(*left)) if left else "")
-        celsius = heard.figure("celsius")
-        self._warm.setText(tr("{0} °C").format(round(celsius)) if celsius is not None else "")
-        self._warm_title.setVisible(celsius is not None)
+        self.figures.show_end(heard.started_wall, latest.time_s if latest else 0.0, left)
+        self.figures.show_warmth(heard.figure("celsius"))
 
     def _show_message(self) -> None:
         clear(self._message)
@@ -255,12 +227,8 @@ class KeepPage(QWidget):
         for _, name, word in _KEYS:
             self._key_labels[name].setText(f"{tr(word)} {both(int(heard.figure(name) or 0))}")
         over = model.state == "ended" and bool(heard.files)
-        if over and self._lower.currentIndex() == 0:
-            self._files_title.setText(
-                tr("{0} files lost something; the longest losses first").format(heard.files_count)
-            )
-            rows = (tr("{0} of {1}  {2}").format(exact(lost), exact(size), path) for _, path, lost, size in heard.files)
-            self.files.setPlainText("\n".join(rows))
+        if over:
+            self.files.show_files(heard.files)
         self._lower.setCurrentIndex(1 if over else 0)
 
     def _show_lanes(self) -> None:

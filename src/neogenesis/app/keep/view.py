@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QDialog, QFileDialog, QLine
 
 from neogenesis.app.keep.model import Kind
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.controls import button, clear, label, row, stack
+from neogenesis.app.parts.controls import button, clear, label, row, stack, tail_field
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, tail, tr
@@ -93,10 +93,7 @@ class KeepSheet(QDialog):
         self.refresh()
 
     def _tail_field(self) -> QLineEdit:
-        field = QLineEdit()
-        field.setFixedWidth(look().px(88))
-        field.setMaxLength(8)
-        field.setFont(look().font(mono=True))
+        field = tail_field(tr("Last four characters of its serial, or of the file's name"))
         field.textChanged.connect(lambda _: self._show_ready())
         return field
 
@@ -160,7 +157,6 @@ class KeepSheet(QDialog):
                 f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}  {both(drive.size_bytes)}"
             )
             box.setChecked(new in (docked.name, docked.key))
-            typed.setAccessibleName(tr("Last four characters of its serial"))
             typed.setProperty("expected", confirm_tail(drive))
             box.toggled.connect(lambda _: self._show_ready())
             line = row(mark, box, None, typed, gap=10)

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from neogenesis.app.parts.controls import clear, label, notice, rule
+from neogenesis.app.parts.controls import clear, label, notice, rule, scrolled
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import clock_of, day_of, tr
@@ -47,11 +47,8 @@ class LogbookView(QWidget):
         layout.addWidget(label(tr("Logbook"), "head"))
         layout.addLayout(self._log)
         layout.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(inner)
-        scroll.setWidgetResizable(True)
+        scroll = scrolled(inner)
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from neogenesis.app.command.actions import Action
-from neogenesis.app.parts.controls import label, rule
+from neogenesis.app.parts.controls import label, rule, scrolled
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import tr
 
@@ -86,10 +86,7 @@ class HelpOverlay(QWidget):
         inner.addWidget(label(tr(_SAFETY), "small", wrap=True))
         inner.addWidget(label(tr("Any key closes this."), "small"))
         inner.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(card)
-        scroll.setWidgetResizable(True)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll = scrolled(card)
         across = QHBoxLayout(self)
         margin = look().px(40)
         across.setContentsMargins(margin, margin, margin, margin)

@@ -12,7 +12,9 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLayout,
+    QLineEdit,
     QPushButton,
+    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -93,6 +95,25 @@ def _fill(layout: QHBoxLayout | QVBoxLayout, items: tuple[QWidget | QLayout | No
             layout.addWidget(item)
         else:
             layout.addLayout(item)
+
+
+def scrolled(inner: QWidget) -> QScrollArea:
+    """`inner` in a frame that scrolls when there is not room for all of it; it takes no part in the tab order."""
+    made = QScrollArea()
+    made.setWidget(inner)
+    made.setWidgetResizable(True)
+    made.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    return made
+
+
+def tail_field(name: str) -> QLineEdit:
+    """Where the end of a serial is typed to confirm a drive."""
+    made = QLineEdit()
+    made.setMaxLength(8)
+    made.setFixedWidth(look().px(88))
+    made.setFont(look().font(mono=True))
+    made.setAccessibleName(name)
+    return made
 
 
 def clear(layout: QLayout) -> None:

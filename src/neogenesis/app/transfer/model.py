@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Literal
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.transfer.events import EventFile
+from neogenesis.app.words import tail, tr
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
 from neogenesis.bench.drives import confirm_tail
@@ -74,6 +75,7 @@ class TransferModel(QObject):
         self.state: State = "no-plan"
         self.failure: Failure | None = None
         self.parting: Parting | None = None
+        self.verify: Verify = "full"
         self._process: subprocess.Popen[bytes] | None = None
         self._events = EventFile(self.files.events)
         self._timer = QTimer(self)
@@ -128,6 +130,25 @@ class TransferModel(QObject):
         drive = self.plan.target.drive if self.plan else None
         return confirm_tail(drive) if drive else ""
 
+    @property
+    def target_name(self) -> str:
+        drive = self.plan.target.drive if self.plan else None
+        return f"{drive.model} {tail(drive.serial)}" if drive and drive.model else tr("the new drive")
+
+    @property
+    def ask(self) -> str:
+        """How the confirmation is asked for."""
+        drive = self.plan.target.drive if self.plan else None
+        if drive is not None and drive.serial:
+            return tr("To write, type how the new drive's serial ends")
+        return tr("To write, type how the new drive's name ends")
+
+    @property
+    def may_write(self) -> bool:
+        """Whether all gates are open and both drives are there."""
+        here = all(dock is not None and dock.present for dock in (self._desk.old_dock(), self._desk.new_dock()))
+        return self.gates_open and here
+
     def tail_fits(self, typed: str) -> bool:
         return bool(self.expected_tail) and typed.casefold() == self.expected_tail.casefold()
 
@@ -175,6 +196,7 @@ class TransferModel(QObject):
             self._attach()
             self.changed.emit()
             return
+        self.verify = verify
         resume = self.can_resume
         if not resume:
             self.files.events.unlink(missing_ok=True)

@@ -195,8 +195,11 @@ def _used_clusters(store: ReadableStore, boot: BootSector, runs: list[tuple[int,
 
 
 def _journal_is_clean(store: ReadableStore, boot: BootSector) -> bool:
-    """Whether the restart page says that nothing waits to be replayed; an emptied journal is clean."""
-    runs = read_record(store, boot, _LOGFILE)[_DATA].runs
+    """Whether the restart page says that nothing waits to be replayed; an emptied journal is clean, a lost one not."""
+    record = read_record(store, boot, _LOGFILE)
+    if _DATA not in record:
+        return False
+    runs = record[_DATA].runs
     if not runs or runs[0][0] < 0:
         return True
     page = store.read(runs[0][0] * boot.cluster_bytes, 4096)

@@ -1,0 +1,101 @@
+"""A transfer as it runs: both columns filling, the figures, the soundings, the rate, and what comes next."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
+
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.controls import Elided, button, label, row
+from neogenesis.app.parts.figures import ProgressFigures
+from neogenesis.app.parts.strata import filled, strata_of_layout, strata_of_survey
+from neogenesis.app.parts.trace import RateTrace, SoundingsTrace
+from neogenesis.app.theme.look import look
+from neogenesis.app.transfer.canvas import FillCanvas
+from neogenesis.app.words import exact, tr
+
+
+class RunningPage(QWidget):
+    def __init__(self, desk: OpenJob) -> None:
+        super().__init__()
+        self._desk, self._model = desk, desk.transfer
+        self.fill, self.figures = FillCanvas(), ProgressFigures()
+        self.soundings, self.rates = SoundingsTrace(), RateTrace()
+        self._soundings_more = Elided("", "small")
+        self._now, self._next = Elided("", "head"), Elided("", "")
+        self.pause = button(tr("Pause"), self._pause, "main", tr("Rest at the next safe point  Ctrl+P"))
+        self.stop = button(tr("Stop safely"), self._model.stop, "", tr("End at a safe point; it can be resumed"))
+        right = QVBoxLayout()
+        right.setSpacing(look().px(8))
+        soundings_head = row(label(tr("Soundings"), "head"), gap=12)
+        soundings_head.addWidget(self._soundings_more, 1)
+        right.addLayout(soundings_head)
+        right.addWidget(self.soundings, 5)
+        right.addWidget(label(tr("Rate"), "head"))
+        right.addWidget(self.rates, 3)
+        wide = look().metrics().horizontalAdvance(tr("Next") + "  ")
+        for title, value in ((tr("Now"), self._now), (tr("Next"), self._next)):
+            head = label(title, "muted")
+            head.setFixedWidth(wide + look().px(10))
+            line = row(head, gap=6)
+            line.addWidget(value, 1)
+            right.addLayout(line)
+        right.addLayout(row(None, self.stop, self.pause, gap=10))
+        columns = row(gap=look().px(26))
+        columns.addWidget(self.fill)
+        columns.addLayout(right, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(look().px(14))
+        layout.addWidget(self.figures)
+        layout.addLayout(columns, 1)
+
+    def _pause(self) -> None:
+        if self._model.state == "paused":
+            self._model.go_on()
+        else:
+            self._model.pause()
+
+    def subtitle(self) -> str:
+        """What is being done now."""
+        model = self._model
+        state = {"paused": tr("Paused"), "stopping": tr("Stopping at a safe point…"), "starting": tr("Starting…")}
+        text = state.get(model.state, model.progress.now)
+        pace = tr("simulated, {0} times as fast").format(round(model.progress.pace))
+        return f"{text}  ·  {pace}" if model.progress.pace > 1 else text
+
+    def show_state(self) -> None:
+        model = self._model
+        self.pause.setText(tr("Go on") if model.state == "paused" else tr("Pause"))
+        self.pause.setEnabled(model.state in ("running", "paused"))
+        self.stop.setEnabled(model.state in ("running", "paused"))
+        self.show_figures()
+
+    def show_figures(self) -> None:
+        model, progress, plan = self._model, self._model.progress, self._model.plan
+        if plan is None:
+            return
+        paused = model.state == "paused"
+        total = exact(progress.total_bytes or plan.estimate.bytes_to_copy)
+        of = tr("{0} checked of {1}") if progress.phase == "verify" else tr("{0} of {1}")
+        self.figures.show_done(progress.copied_bytes, of.format("{0}", total))
+        self.figures.show_rate(0 if paused else progress.rate_bytes_per_s)
+        left = None if paused else progress.left_s
+        self.figures.show_end(progress.started_wall, progress.time_s, left, tr("paused") if paused else "–")
+        self.figures.show_warmth(None)  # both drives say it below their columns
+        shares = progress.shares
+        tags = (self._desk.old_dock(), self._desk.new_dock())
+        by_source = {p.from_partition: shares.get(p.number, 0.0) for p in plan.layout.partitions if p.from_partition}
+        old = filled(strata_of_survey(plan.source.survey, plan.left_behind), by_source)
+        new = filled(strata_of_layout(plan.layout), shares)
+        checked = progress.checked_share if progress.phase == "verify" else None
+        old_tag, new_tag = (dock.tag if dock else None for dock in tags)
+        self.fill.show_fill(old, new, (old_tag, new_tag), checked, progress.celsius)
+        place = progress.place_bytes if progress.phase == "copy" else 0
+        self.soundings.show_points(plan.source.survey.drive.size_bytes, progress.soundings, progress.lost, place)
+        more = tr("how long each read took, by place on the old drive")
+        if progress.lost_bytes:
+            more = tr("{0} could not be read so far").format(exact(progress.lost_bytes))
+        self._soundings_more.say(more)
+        self.rates.show_points(progress.rates)
+        self._now.say(progress.now)
+        self._next.say("  ·  ".join(model.next_texts()) or tr("nothing more"))
