@@ -15,7 +15,7 @@ import pytest
 from neogenesis.core.errors import ReadFailed
 from neogenesis.core.store import ReadWay, SealedFileStore, choose_way
 from neogenesis.core.store.requests import best_way, ways
-from tests.drives import LINUX, MIB, Part, blank, linux_files, make_volume, place, run, spans
+from tests.drives import LINUX, MIB, NT_DATA, Part, blank, linux_files, make_volume, place, run, spans
 
 Attach = Callable[[Path, int], str]
 
@@ -37,7 +37,7 @@ def drive(attach: Attach, folder: Path, sector: int) -> str:
     device = attach(blank(folder / "old.img", 120), sector)
     run("sfdisk", "-q", device, text=f"label: gpt\ntype={LINUX}, name=Root\n")
     volume = folder / "volume"
-    make_volume(volume, Part(110, LINUX, "ext4", "root", linux_files()), 110 * MIB)
+    make_volume(volume, Part(110, LINUX, "ext4", "root", linux_files(), options=("-b", "4096")), 110 * MIB)
     place(Path(device), volume, MIB)
     os.sync()
     return device
@@ -88,11 +88,34 @@ def test_read_only_and_busy_devices_are_refused(attach: Attach, tmp_path: Path, 
     neogenesis("transfer", tmp_path / "p.json", "--confirm", new[-4:])
 
 
-def test_mixed_sector_sizes_are_refused_with_a_reason(attach: Attach, tmp_path: Path, neogenesis) -> None:
+def test_volumes_that_know_nothing_of_sectors_move_to_others(attach: Attach, tmp_path: Path, neogenesis) -> None:
     old = drive(attach, tmp_path, 512)
+    new = attach(blank(tmp_path / "new.img", 200), 4096)
+    said = neogenesis("plan", old, new, "-o", tmp_path / "p.json").stdout
+    assert "sectors of 4096 bytes" in said and "loader" in said
+    neogenesis("transfer", tmp_path / "p.json", "--confirm", new[-4:])
+    neogenesis("verify", tmp_path / "p.json", new)
+    assert "No errors" in run("sfdisk", "--verify", new)
+    found = json.loads(neogenesis("survey", new, "--json").stdout)
+    part = found["partitions"][0]
+    assert found["drive"]["sector_size"] == 4096 and not found["table"]["problems"]
+    assert part["volume"]["size_bytes"] > 180 * MIB and part["volume"]["system_family"] == "linux"
+    run("dd", f"if={new}", f"of={tmp_path / 'v'}", f"skip={part['start_bytes']}", "iflag=skip_bytes", "bs=1M")
+    os.truncate(tmp_path / "v", part["size_bytes"])
+    run("e2fsck", "-f", "-n", tmp_path / "v")
+
+
+@pytest.mark.parametrize("intent", ["replace", "exact"])
+def test_other_sectors_are_refused_with_a_reason(intent: str, attach: Attach, tmp_path: Path, neogenesis) -> None:
+    old = attach(blank(tmp_path / "old.img", 120), 512)
+    run("sfdisk", "-q", old, text=f"label: gpt\ntype={NT_DATA}\n")
+    make_volume(tmp_path / "volume", Part(110, NT_DATA, "ntfs", "Main"), 110 * MIB)
+    place(Path(old), tmp_path / "volume", MIB)
+    os.sync()
     new = attach(blank(tmp_path / "new.img", 150), 4096)
-    said = neogenesis("plan", old, new, status=3).stderr
+    said = neogenesis("plan", old, new, "--intent", intent, status=3).stderr
     assert "512" in said and "4096" in said and "start" in said
+    neogenesis("plan", old, new, "--intent", "beside")
 
 
 @pytest.mark.parametrize("sector", [512, 4096])

@@ -12,6 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
+from tests.bench.chart import draw
 from tests.bench.engine import PARTS
 from tests.bench.figure import ROOT, ROUNDS, Figure, alternate, spread, timed, tmpfs
 from tests.drives import MIB, NT_DATA, STARTUP, Part, blank, make_drive, place, run, simulated, standard_parts
@@ -199,6 +200,7 @@ def main() -> None:
         start, end = "<!-- figures -->", "<!-- end of figures -->"
         before, rest = text.split(start)
         path.write_text(before + start + "\n" + table(figures) + "\n" + end + rest.split(end)[1], "utf-8")
+        path.with_suffix(".svg").write_text(draw(figures), "utf-8")
 
 
 if __name__ == "__main__":

@@ -21,7 +21,7 @@ from neogenesis.core.plan.intents import (
     split_findings,
     split_policy,
 )
-from neogenesis.core.plan.layout import NewId, make_layout
+from neogenesis.core.plan.layout import NewId, carried, make_layout
 from neogenesis.core.plan.model import Layout, LayoutPartition, Operation, Plan, Source, Target
 from neogenesis.core.plan.policy import Policy
 from neogenesis.core.survey import Finding, PartitionFacts, Survey, Surveyed
@@ -34,12 +34,12 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
     Gates that are closed do not stop planning: they are in the plan, and a transfer refuses.
     """
     survey = source.survey
-    _refuse_other_sectors(survey, target)
     appliance = policy.appliance
     if appliance is not None:
         policy = appliance_policy(survey, policy, appliance)
     if policy.intent == "split":
         policy = split_policy(survey, policy)
+    _refuse_other_sectors(survey, target, policy)
     if policy.intent == "exact":
         layout, reasons = exact_layout(survey, target)
         operations = exact_operations(survey, policy)
@@ -91,13 +91,30 @@ def _as_appliance(layout: Layout, appliance: Appliance) -> Layout:
     return msgspec.structs.replace(layout, partitions=parts)
 
 
-def _refuse_other_sectors(survey: Survey, target: Target) -> None:
-    if survey.drive.sector_size != target.sector_size:
+#: Volumes that do not record the size of sectors, as long as their blocks are whole ones.
+_FREE_OF_SECTORS = frozenset({"ext2", "ext3", "ext4", "swap"})
+
+
+def _refuse_other_sectors(survey: Survey, target: Target, policy: Policy) -> None:
+    """A new table and volumes that know nothing of sectors can stand on any; everything else is refused."""
+    old, new = survey.drive.sector_size, target.sector_size
+    if old == new or policy.intent == "beside":
+        return
+    fault = "a copy sector for sector keeps the old ones"
+    if policy.intent in ("replace", "split"):
+        fault = "the table is of the old kind" if survey.table.kind != "gpt" else ""
+        for partition in carried(survey, policy) if not fault else ():
+            volume = partition.volume
+            if volume.kind not in _FREE_OF_SECTORS:
+                fault = f"{partition.title} ({volume.kind}) is made for the old ones"
+            elif volume.block_bytes % new or partition.size_bytes % new:
+                fault = f"{partition.title} has blocks of {volume.block_bytes} bytes"
+    if fault:
         raise Refused(
             "sector-size",
-            f"The old drive has sectors of {survey.drive.sector_size} bytes and the new one of {target.sector_size}; "
-            "volumes and loaders made for one do not start on the other.",
-            f"Take a drive, or a mode of this drive, with sectors of {survey.drive.sector_size} bytes.",
+            f"The old drive has sectors of {old} bytes and the new one of {new}, and {fault}; "
+            "what was made for one does not start on the other.",
+            f"Take a drive, or a mode of this drive, with sectors of {old} bytes.",
         )
 
 
@@ -239,6 +256,11 @@ def _preparation(old: PartitionFacts, new: LayoutPartition) -> Operation | None:
 
 def _more_reasons(survey: Survey, layout: Layout, policy: Policy) -> list[str]:
     reasons = []
+    if survey.drive.sector_size != layout.sector_size:
+        reasons.append(
+            f"The table is made anew for sectors of {layout.sector_size} bytes; the volumes carried do not record any. "
+            "Whether the machine starts from such a drive depends on its loader."
+        )
     if policy.identity == "keep":
         reasons.append("Identities are kept: the old drive leaves the machine, so nothing else has them.")
     else:
