@@ -30,7 +30,8 @@ _TEXTS: dict[str, tuple[str, ...]] = {
         "Up and Down choose a partition. Left and Right change its size by 1 GiB, with Shift by 10 GiB, with Ctrl by "
         "1 MiB. Return goes to the size field, where 300 GiB, 200GB or plain bytes can be typed. Space leaves a "
         "partition behind or carries it over.",
-        "The mouse can drag the grips between two volumes. Everything can be undone.",
+        "The mouse can drag the grips between two volumes. Everything can be undone. For a device that accepts only "
+        "certain drives, choose its class: the plan follows it, and says what the device would not take.",
         "“Write plan” puts the plan on file. Still nothing has been written to a drive.",
     ),
     "transfer": (
@@ -39,7 +40,9 @@ _TEXTS: dict[str, tuple[str, ...]] = {
         "The copy can be paused and stopped at any time, and goes on when this window is closed. The table of the new "
         "drive is written last: until then no machine takes it for a finished drive.",
         "Soundings: how long each read took, by place on the old drive. Deep places are slow; crosses could not be "
-        "read. They are listed, never silently left out.",
+        "read, dotted places are left for later. They are listed, never silently left out.",
+        "Ctrl+I begins something else: an image, a rescue of a failing drive, files copied out, or an image put onto "
+        "several drives. It is watched here. A rescue goes through its passes by itself and rests when the drive is hot.",
     ),
     "handover": (
         "The report is made from the job's records alone. “Write report” makes a PDF in the job's folder, with the "
