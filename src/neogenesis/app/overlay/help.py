@@ -42,7 +42,7 @@ _TEXTS: dict[str, tuple[str, ...]] = {
         "Soundings: how long each read took, by place on the old drive. Deep places are slow; crosses could not be "
         "read, dotted places are left for later. They are listed, never silently left out.",
         "Ctrl+I begins something else: an image, a rescue of a failing drive, files copied out, or an image put onto "
-        "several drives. It is watched here. A rescue goes through its passes by itself and rests when the drive is hot.",
+        "several drives. It is watched here. A rescue goes through its passes by itself, and rests when it must.",
     ),
     "handover": (
         "The report is made from the job's records alone. “Write report” makes a PDF in the job's folder, with the "
