@@ -9,7 +9,7 @@ from xml.sax.saxutils import escape
 from tests.bench.figure import Figure
 
 _NUMBER = r"([\d.]+)"
-_ROW, _TOP, _LEFT, _WIDE = 26, 46, 470, 380
+_ROW, _TOP, _LEFT, _WIDE = 26, 46, 560, 340
 _INK, _MUTED, _LINE, _GOOD, _OVER, _GROUND = "#1B2530", "#57606A", "#D8D1C3", "#1F6B44", "#A52A1E", "#F8F5EE"
 _MOST = 2.0
 
@@ -40,7 +40,7 @@ def draw(figures: Sequence[Figure]) -> str:
     lines = [
         f'<svg xmlns="http://www.w3.org/2000/svg" width="{_LEFT + _WIDE + 30}" height="{tall}" '
         'font-family="B612, Verdana, sans-serif" font-size="13">',
-        f'<rect width="100%" height="100%" fill="{_GROUND}"/>',
+        f'<rect width="{_LEFT + _WIDE + 30}" height="{tall}" fill="{_GROUND}"/>',
         f'<text x="{goal}" y="20" text-anchor="middle" fill="{_INK}">goal</text>',
         f'<text x="{_LEFT}" y="20" fill="{_MUTED}">better</text>',
         f'<text x="{_LEFT + _WIDE}" y="20" text-anchor="end" fill="{_MUTED}">short of it</text>',
@@ -49,7 +49,8 @@ def draw(figures: Sequence[Figure]) -> str:
     for index, (figure, (median, least, most)) in enumerate(rows):
         y = _TOP + _ROW * index
         colour = _GOOD if median <= 1 else _OVER
-        name = figure.name if len(figure.name) <= 62 else figure.name[:61] + "…"
+        name = figure.name.replace("`", "")
+        name = name if len(name) <= 78 else name[:77] + "…"
         lines += [
             f'<line x1="{_LEFT}" y1="{y}" x2="{_LEFT + _WIDE}" y2="{y}" stroke="{_LINE}"/>',
             f'<text x="{_LEFT - 14}" y="{y + 4}" text-anchor="end" fill="{_INK}">{escape(name)}</text>',
