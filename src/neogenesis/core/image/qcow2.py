@@ -54,6 +54,15 @@ class Qcow2Store(ReadableStore):
             found = self._local.unpacker = zstandard.ZstdDecompressor()
         return found
 
+    def _packed(self, length: int) -> memoryview:
+        """Room for a packed cluster, the same for each thread every time. Raises ValueError for a place outside."""
+        if length <= 0:
+            raise ValueError("a cluster behind the end of the file")
+        found: bytearray | None = getattr(self._local, "packed", None)
+        if found is None or len(found) < length:
+            found = self._local.packed = bytearray(2 * self.header.cluster_bytes)
+        return memoryview(found)[:length]
+
     def _table(self, index: int) -> np.ndarray[tuple[int], np.dtype[np.int64]] | None:
         at = int(self._l1[index]) & OFFSET_MASK
         if not at:
@@ -105,7 +114,8 @@ class Qcow2Store(ReadableStore):
         at = entry & ((1 << split) - 1)
         sectors = (entry >> split) & ((1 << (bits - 8)) - 1)
         length = (sectors + 1) * 512 - (at & 511)
-        raw = self._file.read(at, min(length, self._file.size_bytes - at))
+        raw = self._packed(min(length, self._file.size_bytes - at))
+        self._file.read_into(at, raw)
         if self.header.compression == ZSTD:
             data = self._unpacker().decompress(raw, max_output_size=size, allow_extra_data=True)
         else:

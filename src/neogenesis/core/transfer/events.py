@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, Literal
+from typing import Any, Literal
 
 from neogenesis.core.record import Record
 
 EventKind = Literal["start", "operation", "progress", "finding", "note", "paused", "resumed", "outcome"]
 
 
-class Event(Record, frozen=True, kw_only=True, omit_defaults=True):
+class Event(Record, frozen=True, kw_only=True, omit_defaults=True, tag_field="schema", tag="neogenesis.events/1"):
     """Times are seconds of the transfer's clock since it started; `wall` is the time of day.
 
     `copied_bytes` of `total_bytes` counts what the current phase (copy or verify) has done; `place_bytes` is where
@@ -17,9 +17,6 @@ class Event(Record, frozen=True, kw_only=True, omit_defaults=True):
     left for everything that is still to do. `target` names the drive where one source goes onto several.
     """
 
-    SCHEMA: ClassVar[str] = "neogenesis.events/1"
-
-    schema: str = SCHEMA
     event: EventKind
     time_s: float = 0.0
     wall: str = ""
