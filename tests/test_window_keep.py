@@ -135,11 +135,10 @@ def test_a_device_class_is_chosen_in_plan_and_its_steps_follow(
     survey(qtbot, window)
     plan(qtbot, window, write=False)
     view = window.views["plan"]
-    names = [view.appliance.itemText(n) for n in range(view.appliance.count())]
-    view.appliance.setCurrentIndex(names.index("for a ticket console"))
-    view.appliance.activated.emit(view.appliance.currentIndex())
+    view.intent.setCurrentIndex(view.intent.findText("For a ticket console"))
+    view.intent.activated.emit(view.intent.currentIndex())
     made = window.job.plan.plan
-    assert made.intent == "exact" and not view.intent.isEnabled()
+    assert made.intent == "exact" and view.intent.currentText() == "For a ticket console"
     closed = {g.code for g in made.gates if not g.open}
     assert closed == {"appliance-capacity", "appliance-table"}
     window.job.plan.write()
@@ -147,4 +146,4 @@ def test_a_device_class_is_chosen_in_plan_and_its_steps_follow(
     assert [c.text for c in window.views["first-boot"].checks()] == list(made.afterwards)
     window.show_stop("plan")
     window.job.plan.undo()
-    assert window.job.plan.plan.intent == "replace" and view.appliance.currentIndex() == 0
+    assert window.job.plan.plan.intent == "replace" and view.intent.currentText() == "Replace"

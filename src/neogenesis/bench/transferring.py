@@ -10,6 +10,7 @@ import msgspec
 from neogenesis.bench.care import temperature_of
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import OpenDrive, OpenTarget, open_target
+from neogenesis.bench.simulated import SimulatedDrive
 from neogenesis.bench.tools import FilesystemTools
 from neogenesis.core.errors import Refused
 from neogenesis.core.plan import Plan
@@ -48,14 +49,20 @@ def carry_out(
             target.store.use(ReadWay(direct=True))
         _choose_reads(plan, source, clock, tell)
         tell = _with_temperatures(plan, source, target, tell)
+        tools, busy_s = FilesystemTools(), _own_clock(source)
         transfer = Transfer(
-            plan, source, source_now, target.store, target.drive, files, FilesystemTools(), control, clock, tell, verify
+            plan, source, source_now, target.store, target.drive, files, tools, control, clock, tell, verify, busy_s
         )
         outcome = transfer.run(resume)
         target.store.settle()
         return outcome
     finally:
         target.close()
+
+
+def _own_clock(source: ReadableStore) -> Callable[[], float] | None:
+    """A simulated drive knows better than the wall clock how long its reads take."""
+    return (lambda: source.busy_s) if isinstance(source, SimulatedDrive) else None
 
 
 def _with_temperatures(

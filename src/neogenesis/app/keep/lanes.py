@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from neogenesis.app.bench import Dock
@@ -21,6 +22,9 @@ class LaneRow(QWidget):
         self._mark, self._name = TagMark(), label("", "head")
         self._mark.setFixedSize(self._mark.sizeHint())
         self._figures = label("", "muted")
+        widest = tr("{0} of {1} checked").format("99.9 GiB", "99.9 GiB") + "  99.9 MB/s "
+        self._figures.setMinimumWidth(look().metrics().horizontalAdvance(widest))
+        self._figures.setAlignment(Qt.AlignmentFlag.AlignRight)
         self._line, self._more = ProgressLine(), Elided("", "small")
         head = row(self._name, None, self._figures, gap=10)
         line = row(self._mark, gap=12)

@@ -21,6 +21,7 @@ from neogenesis.core.plan.layout import is_resizable
 from neogenesis.core.units import MIB, parse_size
 
 _MOST_SPARE = 20
+_DEVICE = "device:"
 INTENT_NAMES = {"replace": "Replace", "split": "Split", "beside": "Beside", "exact": "Exact"}
 _INTENT_TEXTS = {
     "replace": "Replace: everything moves, the old drive leaves the machine",
@@ -131,17 +132,14 @@ class PlanView(StopView):
         self.intent.setAccessibleName(tr("What the customer needs"))
         for key, text in INTENT_NAMES.items():
             self.intent.addItem(tr(text), key)
-        self.intent.activated.connect(self._intent_chosen)
-        self.appliance = Choice()
-        self.appliance.setAccessibleName(tr("Which device the drive is for"))
-        self.appliance.setToolTip(tr("Devices that accept only certain drives and tables"))
-        self.appliance.addItem(tr("for a computer"), "")
+        self.intent.insertSeparator(self.intent.count())
         for name in appliance_names():
-            self.appliance.addItem(tr("for a {0}").format(load_appliance(name).title.lower()), name)
-        self.appliance.activated.connect(self._appliance_chosen)
+            self.intent.addItem(tr("For a {0}").format(load_appliance(name).title.lower()), f"{_DEVICE}{name}")
+        self.intent.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.intent.setMinimumContentsLength(6)
+        self.intent.activated.connect(self._intent_chosen)
         line = FlowRow(look().px(8))
         line.addWidget(self.intent)
-        line.addWidget(self.appliance)
         line.group(label(tr("New space"), "muted"), self.growth)
         line.group(label(tr("Spare"), "muted"), self.spare)
         line.group(label(tr("New data volume"), "muted"), self.volume)
@@ -207,12 +205,10 @@ class PlanView(StopView):
         self._model.change(data_volume_bytes=size)
 
     def _intent_chosen(self, index: int) -> None:
-        self._model.change(intent=self.intent.itemData(index), sizes={}, leave=())
-
-    def _appliance_chosen(self, index: int) -> None:
-        name = self.appliance.itemData(index)
-        chosen = load_appliance(name) if name else None
-        self._model.change(appliance=chosen, intent="replace", sizes={}, leave=())
+        """One of the intents, or a device class, which brings its own."""
+        key = self.intent.itemData(index)
+        device = load_appliance(key.removeprefix(_DEVICE)) if key.startswith(_DEVICE) else None
+        self._model.change(intent="replace" if device else key, appliance=device, sizes={}, leave=())
 
     def _growth_chosen(self, index: int) -> None:
         value = self.growth.itemData(index)
@@ -373,12 +369,11 @@ class PlanView(StopView):
         self.spare.setValue(policy.spare_percent)
         if not self.volume.hasFocus():
             self.volume.setText(exact(policy.data_volume_bytes) if policy.data_volume_bytes else "")
-        device = policy.appliance.title if policy.appliance else ""
-        self.intent.setCurrentIndex(list(INTENT_NAMES).index(plan.intent if device else policy.intent))
-        self.intent.setEnabled(editable and not device)
-        titles = [load_appliance(name).title for name in appliance_names()]
-        self.appliance.setCurrentIndex(titles.index(device) + 1 if device in titles else 0)
-        self.appliance.setEnabled(editable)
+        device = policy.appliance
+        known = {load_appliance(name).title: f"{_DEVICE}{name}" for name in appliance_names()}
+        shown = known.get(device.title, plan.intent) if device else policy.intent
+        self.intent.setCurrentIndex(max(0, self.intent.findData(shown)))
+        self.intent.setEnabled(editable)
         shaped = editable and policy.intent in ("replace", "split") and not device
         self.growth.setEnabled(shaped)
         for widget in (self.spare, self.volume):

@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.controls import Choice, button, clear, label, notice, scrolled, tail_field
+from neogenesis.app.parts.controls import Choice, button, clear, label, notice, row, scrolled, tail_field
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
@@ -49,12 +49,14 @@ class GatesPage(QWidget):
         writing = FlowRow(look().px(12))
         writing.group(self._ask, self.tail)
         writing.addWidget(self.start)
-        writing.addWidget(other)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(look().px(12))
         layout.addWidget(scrolled(self._lists()), 1)
-        layout.addLayout(checking)
+        above = row(gap=look().px(12))
+        above.addLayout(checking, 1)
+        above.addWidget(other)
+        layout.addLayout(above)
         layout.addWidget(self._closed_why)
         layout.addLayout(writing)
 

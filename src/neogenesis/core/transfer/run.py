@@ -116,7 +116,10 @@ class Transfer:
         clock: Clock,
         tell: Callable[[Event], None],
         verify: Verify = "full",
+        busy_s: Callable[[], float] | None = None,
     ) -> None:
+        """`busy_s` is a clock that tells how long reads take, where the old drive has one of its own."""
+        self._busy_s = busy_s or clock.now
         self.plan, self.source, self.target, self.target_drive = plan, source, target, target_drive
         self.source_now, self.files, self.tools = source_now, files, tools
         self.control, self.clock, self._tell_out, self.verify = control, clock, tell, verify
@@ -280,7 +283,7 @@ class Transfer:
                 self._progress.by_partition[operation.partition] = resumed
             self._begin(index, operation)
             if left:
-                run_pipeline(iter(left), self.target, self, self.control, self.clock.now, self._reader)
+                run_pipeline(iter(left), self.target, self, self.control, self._busy_s, self._reader)
         self._checkpoint(force=True)
 
     def _pieces(
