@@ -29,8 +29,11 @@ class ProgressFigures(QWidget):
                 line.addWidget(widget, 0, Qt.AlignmentFlag.AlignBottom)
             line.addSpacing(look().px(16))
         line.addLayout(stack(None, self.ends_title, self.ends, self.left, gap=1))
-        line.addSpacing(look().px(16))
-        line.addLayout(stack(None, self.warm_title, self.warm, label("", "small"), gap=1))
+        self._warmth = QWidget()
+        self._warmth.setLayout(stack(None, self.warm_title, self.warm, label("", "small"), gap=1))
+        self._warmth.hide()
+        line.addSpacing(look().px(8))
+        line.addWidget(self._warmth)
         line.addStretch(1)
 
     def show_done(self, done_bytes: int, of: str) -> None:
@@ -56,7 +59,7 @@ class ProgressFigures(QWidget):
 
     def show_warmth(self, celsius: float | None) -> None:
         self.warm.setText(tr("{0} °C").format(round(celsius)) if celsius is not None else "")
-        self.warm_title.setVisible(celsius is not None)
+        self._warmth.setVisible(celsius is not None)
 
 
 class LostFiles(QPlainTextEdit):

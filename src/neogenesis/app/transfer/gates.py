@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.controls import Choice, button, clear, label, notice, row, scrolled, tail_field
+from neogenesis.app.parts.controls import Choice, button, clear, label, notice, scrolled, tail_field
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
@@ -46,6 +46,7 @@ class GatesPage(QWidget):
         checking = FlowRow(look().px(12))
         checking.group(label(tr("After the copy"), "muted"), self.verify)
         checking.addWidget(self._estimate)
+        checking.addWidget(other)
         writing = FlowRow(look().px(12))
         writing.group(self._ask, self.tail)
         writing.addWidget(self.start)
@@ -53,10 +54,7 @@ class GatesPage(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(look().px(12))
         layout.addWidget(scrolled(self._lists()), 1)
-        above = row(gap=look().px(12))
-        above.addLayout(checking, 1)
-        above.addWidget(other)
-        layout.addLayout(above)
+        layout.addLayout(checking)
         layout.addWidget(self._closed_why)
         layout.addLayout(writing)
 
