@@ -69,7 +69,7 @@ def test_another_machines_drive_is_noticed(plotter: Path, standard: Path, tmp_pa
     )
     assert gates(plan)["appliance-table"] is False
     text = next(g["text"] for g in json.loads(plan.read_text())["gates"] if g["code"] == "appliance-table")
-    assert "the table is gpt" in text and "5 partitions" in text
+    assert "the table is gpt" in text and "it has 5 partitions, not 3" in text
 
 
 def test_a_console_is_copied_as_it_is_and_takes_the_rest_itself(tmp_path: Path, neogenesis) -> None:

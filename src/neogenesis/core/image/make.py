@@ -19,7 +19,7 @@ from neogenesis.core.image.write import CLUSTER_BYTES, Qcow2Writer
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.intents import layout_as_it_is
 from neogenesis.core.store import ReadableStore, read_or_narrow
-from neogenesis.core.store.parts import part_path
+from neogenesis.core.store.parts import existing_parts, part_path
 from neogenesis.core.survey import Drive, Survey, Surveyed
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.control import Clock, Control
@@ -132,7 +132,7 @@ class ImageRun:
             self._work.done_bytes = used.intersection(journal.state.chunks.covered).total
             self._copy(journal, writer, used, clusters, done)
             writer.finish()
-            size = writer.end
+            size = sum(part.stat().st_size for part in existing_parts(self.files.image))
             self._save(journal)
         finally:
             writer.close()

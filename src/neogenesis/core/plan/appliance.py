@@ -78,7 +78,7 @@ def mismatches(appliance: Appliance, table: str, found: list[tuple[str, int]]) -
     if table != appliance.table:
         faults.append(f"the table is {table}, and it wants {appliance.table}")
     if len(found) != len(appliance.partitions):
-        faults.append(f"there are {len(found)} partitions, and it wants {len(appliance.partitions)}")
+        faults.append(f"it has {len(found)} partition{'s' if len(found) != 1 else ''}, not {len(appliance.partitions)}")
     for number, (wanted, (type_id, size)) in enumerate(zip(appliance.partitions, found, strict=False), 1):
         if type_id.casefold() != wanted.type_id.casefold():
             faults.append(f"partition {number} has the type {type_id}, and {wanted.title} wants {wanted.type_id}")
