@@ -57,7 +57,8 @@ def test_a_capacity_that_the_device_does_not_know_closes_a_gate(plotter: Path, t
     assert gates(plan) == {"appliance-capacity": False, "appliance-table": True}
     said = neogenesis("transfer", plan, "--confirm", "new", status=3).stderr
     assert "16 GB, 32 GB" in said
-    assert not any((tmp_path / "new.img").read_bytes()[:MIB])
+    with (tmp_path / "new.img").open("rb") as file:
+        assert not any(file.read(MIB))
 
 
 def test_another_machines_drive_is_noticed(plotter: Path, standard: Path, tmp_path: Path, neogenesis) -> None:
