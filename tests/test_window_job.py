@@ -108,6 +108,7 @@ def test_first_demo_job_from_survey_to_report(
     probe = Probe()
     probe.start()
     qtbot.waitUntil(lambda: job.transfer.progress.copied_bytes > 5 * GIB, timeout=90_000)
+    assert view.running.pause.hasFocus()
     key(qtbot, window, Qt.Key.Key_P, CTRL)
     qtbot.waitUntil(lambda: job.transfer.state == "paused", timeout=10_000)
     at_rest = job.transfer.progress.copied_bytes

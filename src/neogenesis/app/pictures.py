@@ -146,7 +146,7 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     view = window.views["transfer"]
     assert isinstance(view, TransferView)
     job.transfer.start(job.transfer.expected_tail)
-    view.running.pause.setFocus()
+    view.gates.begun.emit()
     wait(lambda: job.transfer.progress.phase == "copy" and job.transfer.progress.copied_bytes > 62e9)
     photographer.take(window, "transfer")
     job.transfer.stop()

@@ -36,7 +36,8 @@ class TransferView(StopView):
         self.body.addWidget(self._pages, 1)
         self.gates.keep_asked.connect(self.keep_asked)
         for beginning in (self.gates, self.ended):
-            beginning.begun.connect(self.running.pause.setFocus)
+            beginning.begun.connect(self._begun)
+        self._focus_pause = False
         self._model.changed.connect(self.refresh)
         self._model.moved.connect(self._moved)
         self._model.ended.connect(self._ended)
@@ -50,6 +51,11 @@ class TransferView(StopView):
         other = button(tr("Something else…"), self.keep_asked.emit, "", tr("Image, rescue, restore…  Ctrl+I"))
         page.setLayout(stack(None, *words, row(other, None), None))
         return page
+
+    def _begun(self) -> None:
+        """The keyboard goes to Pause as soon as there is something to pause."""
+        self._focus_pause = True
+        self.refresh()
 
     def _ended(self) -> None:
         """The keyboard goes where the next step is, not to whatever stood next to a button that vanished."""
@@ -78,6 +84,9 @@ class TransferView(StopView):
         elif model.is_active:
             self._pages.setCurrentWidget(self.running)
             self.running.show_state()
+            if self._focus_pause and self.running.pause.isEnabled():
+                self._focus_pause = False
+                self.running.pause.setFocus()
             self.subtitle.say(self.running.subtitle())
         elif model.state in ("done", "stopped", "failed"):
             self._pages.setCurrentWidget(self.ended)

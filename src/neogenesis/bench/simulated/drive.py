@@ -18,7 +18,7 @@ from neogenesis.core.health import HealthReading
 from neogenesis.core.record import Record, load
 from neogenesis.core.store import FileStore, ReadableStore, SealedFileStore, WritableStore
 
-_LEAST_WAIT = 0.0005
+_LEAST_WAIT = 0.004
 
 
 class ReadSpec(Record, frozen=True, kw_only=True):
