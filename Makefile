@@ -12,6 +12,7 @@ $(STAMP): requirements/runtime.txt requirements/development.txt packaging/debian
 	test -x $(PYTHON) || python3 -m venv $(VENV)
 	$(PYTHON) -m pip install --quiet --disable-pip-version-check -r requirements/development.txt setuptools==80.9.0
 	$(PYTHON) -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	$(PYTHON) -m compileall -q src
 	touch $(STAMP)
 
 demo: $(STAMP)
@@ -30,6 +31,7 @@ test: lint
 	QT_QPA_PLATFORM=offscreen $(VENV)/bin/pytest
 
 bench: $(STAMP)
+	$(PYTHON) -m compileall -q src
 	$(PYTHON) -m tests.bench
 
 fuzz: $(STAMP)

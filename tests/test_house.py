@@ -21,7 +21,7 @@ ROOT = Path(neogenesis.__file__).parent
 def test_every_core_module_works_without_a_window() -> None:
     modules = [".".join(("neogenesis", *p.relative_to(ROOT).with_suffix("").parts)) for p in ROOT.glob("core/**/*.py")]
     assert len(modules) > 40
-    code = "import sys\nfor name in ('PyQt6', 'mfusepy', 'typer'):\n    sys.modules[name] = None\n"
+    code = "import sys\nfor name in ('PyQt6', 'mfusepy', 'click'):\n    sys.modules[name] = None\n"
     code += "\n".join(f"import {name.removesuffix('.__init__')}" for name in modules)
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr

@@ -5,13 +5,11 @@ from __future__ import annotations
 import sys
 import traceback
 from collections.abc import Sequence
-from enum import Enum
 from pathlib import Path
-from typing import Annotated, Literal, cast
+from typing import Literal, cast
 
+import click
 import msgspec
-import typer
-from typer.exceptions import TyperException
 
 from neogenesis import __version__
 from neogenesis.bench import imaging, planning, rescuing, worker
@@ -27,76 +25,64 @@ from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
 from neogenesis.core.survey import Survey
 from neogenesis.core.transfer import Event, load_manifest, verify_against
-from neogenesis.core.transfer.run import RunFiles
+from neogenesis.core.transfer.run import RunFiles, Verify
 from neogenesis.core.units import binary_text, both_text, parse_size
 
-app = typer.Typer(
-    add_completion=False,
-    pretty_exceptions_enable=False,
-    help="Moves a system and its data to a new drive, with proof. Without a command it opens the window.",
-)
+Intent = Literal["replace", "beside", "split", "exact"]
+_INTENTS: tuple[Intent, ...] = ("replace", "beside", "split", "exact")
 _state = {"debug": False}
 
-
-class Intent(Enum):
-    replace = "replace"
-    beside = "beside"
-    split = "split"
-    exact = "exact"
-
-
-class Recovery(Enum):
-    end = "end"
-    stay = "stay"
-    leave = "leave"
-
-
-class Identity(Enum):
-    keep = "keep"
-    fresh = "fresh"
-
-
-class Verification(Enum):
-    full = "full"
-    sample = "sample"
-    none = "none"
+#: Arguments and options that several commands share.
+_a_path = click.Path(path_type=Path)
+_drive = click.argument("drive")
+_confirm = click.option("--confirm", required=True, help="Last four characters of the target's serial or name.")
+_grow = click.option(
+    "--grow",
+    default="system",
+    show_default=True,
+    help="What takes new space: system, a partition number, share or none.",
+)
+_relocate_table = click.option("--relocate-table", is_flag=True, help="With exact: GPT backup at the new end.")
+_resume = click.option("--resume", is_flag=True, help="Go on with one that was cut short.")
+_verify = click.option(
+    "--verify", type=click.Choice(("full", "sample", "none")), default="full", show_default=True, help="Reading back."
+)
+_events = click.option("--events", metavar="FILE|-", help="Also write events to a file, or - for standard output.")
 
 
-@app.callback(invoke_without_command=True)
-def _root(
-    context: typer.Context,
-    debug: Annotated[bool, typer.Option("--debug", help="Show the traceback of an unexpected failure.")] = False,
-    version: Annotated[bool, typer.Option("--version", help="Say the version and end.")] = False,
-) -> None:
+@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.option("--debug", is_flag=True, help="Show the traceback of an unexpected failure.")
+@click.version_option(__version__, message="%(version)s")
+@click.pass_context
+def app(context: click.Context, debug: bool) -> None:
+    """Moves a system and its data to a new drive, with proof. Without a command it opens the window."""
     _state["debug"] = debug
-    if version:
-        typer.echo(__version__)
-        raise typer.Exit
     if context.invoked_subcommand is None:
         from neogenesis.app.start import run_window
 
-        raise typer.Exit(run_window())
+        context.exit(run_window())
 
 
 @app.command()
-def demo(reset: Annotated[bool, typer.Option("--reset", help="Build the demo bench anew.")] = False) -> None:
+@click.option("--reset", is_flag=True, help="Build the demo bench anew.")
+@click.pass_context
+def demo(context: click.Context, reset: bool) -> None:
     """Open the window on the demo bench."""
     from neogenesis.app.start import run_demo
 
-    raise typer.Exit(run_demo(reset))
+    context.exit(run_demo(reset))
 
 
 @app.command()
-def survey(
-    drive: str,
-    as_json: Annotated[bool, typer.Option("--json", help="Print the survey as JSON.")] = False,
-    sector_size: Annotated[int | None, typer.Option(help="512 or 4096, for images that do not tell.")] = None,
-) -> None:
+@_drive
+@click.option("--json", "as_json", is_flag=True, help="Print the survey as JSON.")
+@click.option("--sector-size", type=int, help="512 or 4096, for images that do not tell.")
+def survey(drive: str, as_json: bool, sector_size: int | None) -> None:
     """Survey a drive without writing to it."""
     if sector_size not in (None, 512, 4096):
         raise BadArgument(f"{sector_size} is not a sector size.", "Use 512 or 4096.")
     found = planning.survey(drive, sector_size).survey
-    typer.echo(to_json(found).decode() if as_json else _survey_text(found), nl=not as_json)
+    click.echo(to_json(found).decode() if as_json else _survey_text(found), nl=not as_json)
 
 
 def _survey_text(found: Survey) -> str:
@@ -131,26 +117,53 @@ def _numbers(text: str) -> tuple[int, ...]:
 
 
 @app.command()
+@click.argument("source")
+@click.argument("target", required=False)
+@click.option("--target-size", metavar="SIZE", help="Plan for a size before the drive is at hand.")
+@click.option("--intent", type=click.Choice(_INTENTS), default="replace", show_default=True, help="What it is for.")
+@click.option("--leave", metavar="N,N", default="", help="Partitions to leave behind, such as 4,5.")
+@_grow
+@click.option("--spare", type=click.IntRange(0, 20), default=0, help="Per cent of the drive left unallocated.")
+@click.option("--data-volume", metavar="SIZE", help="Add a new data volume of that size.")
+@click.option(
+    "--recovery",
+    type=click.Choice(("end", "stay", "leave")),
+    default="end",
+    show_default=True,
+    help="Where recovery partitions go.",
+)
+@click.option("--machine-uefi", is_flag=True, help="The machine starts by UEFI.")
+@click.option("--machine-legacy", is_flag=True, help="The machine starts the legacy way.")
+@click.option(
+    "--identity",
+    type=click.Choice(("keep", "fresh")),
+    default="keep",
+    show_default=True,
+    help="Ids of the drive and its partitions.",
+)
+@_relocate_table
+@click.option("--appliance", help="Device class that the drive is for, or a file of one.")
+@click.option("--discard", is_flag=True, help="Tell the new drive which areas hold nothing.")
+@click.option("-o", "output", metavar="PLAN", type=_a_path, help="Where the plan is written.")
+@click.option("--json", "as_json", is_flag=True, help="Print the plan as JSON.")
 def plan(
     source: str,
-    target: Annotated[str | None, typer.Argument()] = None,
-    target_size: Annotated[str | None, typer.Option(help="Plan for a size before the drive is at hand.")] = None,
-    intent: Intent = Intent.replace,
-    leave: Annotated[str, typer.Option(help="Partitions to leave behind, such as 4,5.")] = "",
-    grow: Annotated[str, typer.Option(help="system, a partition number, share or none.")] = "system",
-    spare: Annotated[int, typer.Option(min=0, max=20, help="Per cent of the drive left unallocated.")] = 0,
-    data_volume: Annotated[str | None, typer.Option(help="Add a new data volume of that size.")] = None,
-    recovery: Recovery = Recovery.end,
-    machine_uefi: Annotated[bool, typer.Option("--machine-uefi")] = False,
-    machine_legacy: Annotated[bool, typer.Option("--machine-legacy")] = False,
-    identity: Identity = Identity.keep,
-    relocate_table: Annotated[
-        bool, typer.Option("--relocate-table", help="With exact: GPT backup at the new end.")
-    ] = False,
-    appliance: Annotated[str | None, typer.Option(help="Device class that the drive is for, or a file of one.")] = None,
-    discard: Annotated[bool, typer.Option("--discard", help="Tell the new drive which areas hold nothing.")] = False,
-    output: Annotated[Path | None, typer.Option("-o", help="Where the plan is written.")] = None,
-    as_json: Annotated[bool, typer.Option("--json", help="Print the plan as JSON.")] = False,
+    target: str | None,
+    target_size: str | None,
+    intent: Intent,
+    leave: str,
+    grow: str,
+    spare: int,
+    data_volume: str | None,
+    recovery: Literal["end", "stay", "leave"],
+    machine_uefi: bool,
+    machine_legacy: bool,
+    identity: Literal["keep", "fresh"],
+    relocate_table: bool,
+    appliance: str | None,
+    discard: bool,
+    output: Path | None,
+    as_json: bool,
 ) -> None:
     """Make a plan; writes nothing but PLAN."""
     if (target is None) == (target_size is None):
@@ -158,14 +171,14 @@ def plan(
     if machine_uefi and machine_legacy:
         raise BadArgument("A machine is either UEFI or legacy.", "Give one of the two.")
     policy = Policy(
-        intent=intent.value,
+        intent=intent,
         leave=_numbers(leave),
         grow=_growth(grow),
         spare_percent=spare,
         data_volume_bytes=parse_size(data_volume) if data_volume else None,
-        recovery=recovery.value,
+        recovery=recovery,
         machine="uefi" if machine_uefi else ("legacy" if machine_legacy else None),
-        identity=identity.value,
+        identity=identity,
         relocate_table=relocate_table,
         discard=discard,
         appliance=load_appliance(appliance) if appliance else None,
@@ -175,23 +188,22 @@ def plan(
     if output is not None:
         save(output, made)
     if as_json:
-        typer.echo(to_json(made).decode(), nl=False)
+        click.echo(to_json(made).decode(), nl=False)
     else:
-        typer.echo(planning.describe(made))
+        click.echo(planning.describe(made))
         for gate in made.gates:
             if not gate.open:
-                typer.echo(f"  closed: {gate.text} {gate.remedy}")
+                click.echo(f"  closed: {gate.text} {gate.remedy}")
 
 
 @app.command()
-def transfer(
-    plan_file: Annotated[Path, typer.Argument(metavar="PLAN")],
-    confirm: Annotated[str, typer.Option(help="Last four characters of the new drive's serial or name.")],
-    resume: Annotated[bool, typer.Option("--resume", help="Go on with a transfer that was cut short.")] = False,
-    verify: Verification = Verification.full,
-    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
-    power_off: Annotated[bool, typer.Option("--power-off", help="Switch the new drive off when it is done.")] = False,
-) -> None:
+@click.argument("plan_file", metavar="PLAN", type=_a_path)
+@_confirm
+@_resume
+@_verify
+@_events
+@click.option("--power-off", is_flag=True, help="Switch the new drive off when it is done.")
+def transfer(plan_file: Path, confirm: str, resume: bool, verify: Verify, events: str | None, power_off: bool) -> None:
     """Run a plan."""
     out = None
     if events == "-":
@@ -207,9 +219,9 @@ def transfer(
             out.write(msgspec.json.encode(event) + b"\n")
             out.flush()
 
-    outcome = worker.run_transfer(plan_file, confirm, resume, verify.value, also)
+    outcome = worker.run_transfer(plan_file, confirm, resume, verify, also)
     if events != "-":
-        typer.echo(
+        click.echo(
             f"Copied {both_text(outcome.copied_bytes)}, read back {both_text(outcome.verified_bytes)}. "
             f"Manifest: {RunFiles(plan_file).manifest}"
         )
@@ -217,15 +229,14 @@ def transfer(
         target = planning.load_plan(plan_file).target.drive
         parting = make_safe(target.path if target else "")
         if events != "-":
-            typer.echo(parting.text)
+            click.echo(parting.text)
     _say_lost(outcome.lost, RunFiles(plan_file).regions)
 
 
 @app.command()
-def verify(
-    record: Annotated[Path, typer.Argument(metavar="PLAN|MANIFEST")],
-    drive: str,
-) -> None:
+@click.argument("record", metavar="PLAN|MANIFEST", type=_a_path)
+@_drive
+def verify(record: Path, drive: str) -> None:
     """Read a drive back against the recorded checksums."""
     path = record
     if not record.name.endswith(".manifest.json") and RunFiles(record).manifest.exists():
@@ -236,46 +247,57 @@ def verify(
         done = verify_against(manifest, opened.store)
     finally:
         opened.close()
-    typer.echo(f"{both_text(done)} are exactly what was written.")
+    click.echo(f"{both_text(done)} are exactly what was written.")
 
 
 @app.command()
-def image(
-    drive: str,
-    out: Annotated[Path, typer.Argument(metavar="OUT.qcow2")],
-    level: Annotated[int, typer.Option(min=1, max=19, help="How hard to compress.")] = 1,
-    part_size: Annotated[
-        str | None,
-        typer.Option(help="Keep the image in files of that size, such as 4000MiB for media that end at 4 GiB."),
-    ] = None,
-    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
-) -> None:
-    """Image a drive: used blocks only, compressed, with a manifest; goes on with an interrupted one."""
+@_drive
+@click.argument("out", metavar="OUT.qcow2", type=_a_path)
+@click.option("--level", type=click.IntRange(1, 19), default=1, show_default=True, help="How hard to compress.")
+@click.option("--part-size", metavar="SIZE", help="Keep it in files of that size, such as 4000MiB for small media.")
+@_events
+def image(drive: str, out: Path, level: int, part_size: str | None, events: str | None) -> None:
+    """Image a drive: used blocks only, with a manifest; resumable."""
     with telling(events, clock_factor(drive)) as teller:
         parts = parse_size(part_size) if part_size else None
         done = imaging.make_image(drive, out, level, lambda done, total: teller.progress("image", done, total), parts)
         if events != "-":
             read, size = both_text(done.read_bytes), both_text(done.file_bytes)
-            typer.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")
+            click.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")
         _say_lost(done.lost, ImageFiles(out).manifest)
 
 
 @app.command()
+@click.argument("image_file", metavar="OUT.qcow2")
+@click.argument("targets", metavar="TARGET...", nargs=-1, required=True)
+@click.option("--confirm", multiple=True, required=True, help="Tail of each target's serial or name; once for each.")
+@click.option(
+    "--intent",
+    type=click.Choice(_INTENTS),
+    default="exact",
+    show_default=True,
+    help="exact, or replace to resize as by a plan.",
+)
+@_grow
+@_relocate_table
+@_resume
+@_verify
+@_events
 def restore(
-    image_file: Annotated[str, typer.Argument(metavar="OUT.qcow2")],
-    targets: Annotated[list[str], typer.Argument(metavar="TARGET...")],
-    confirm: Annotated[list[str], typer.Option(help="Tail of each target's serial or name; once for each target.")],
-    intent: Annotated[Intent, typer.Option(help="exact, or replace to resize as by a plan.")] = Intent.exact,
-    grow: Annotated[str, typer.Option(help="With replace: system, a partition number, share or none.")] = "system",
-    relocate_table: Annotated[bool, typer.Option("--relocate-table", help="GPT backup at the new end.")] = False,
-    resume: Annotated[bool, typer.Option("--resume", help="Go on with a restore that was cut short.")] = False,
-    verify: Verification = Verification.full,
-    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
+    image_file: str,
+    targets: tuple[str, ...],
+    confirm: tuple[str, ...],
+    intent: Intent,
+    grow: str,
+    relocate_table: bool,
+    resume: bool,
+    verify: Verify,
+    events: str | None,
 ) -> None:
     """Put an image onto one or several drives, reading it once."""
-    policy = Policy(intent=intent.value, grow=_growth(grow), relocate_table=relocate_table)
+    policy = Policy(intent=intent, grow=_growth(grow), relocate_table=relocate_table)
     with telling(events, clock_factor(*targets)) as teller:
-        found = imaging.restore_image(image_file, targets, confirm, policy, resume, verify.value, teller.tell)
+        found = imaging.restore_image(image_file, targets, confirm, policy, resume, verify, teller.tell)
         _say_restored(found, image_file, quiet=events == "-")
 
 
@@ -283,7 +305,7 @@ def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: boo
     """What became of each target; raises the first fault with the names of all that dropped out."""
     for one in found:
         if one.outcome is not None and not quiet:
-            typer.echo(
+            click.echo(
                 f"{one.target}: copied {both_text(one.outcome.copied_bytes)}, "
                 f"read back {both_text(one.outcome.verified_bytes)}."
             )
@@ -300,15 +322,14 @@ def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: boo
 
 
 @app.command()
-def rescue(
-    drive: str,
-    target: str,
-    map_file: Annotated[Path, typer.Option("--map", help="The region map; a rescue goes on from it.")],
-    confirm: Annotated[str, typer.Option(help="Last four characters of the target's serial or name.")],
-    passes: Annotated[str, typer.Option(help="Some of first,forward,backward,sweep,trim,scrape,retry=N.")] = "",
-    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
-) -> None:
-    """Get what can be had from a failing drive: readable areas first; resumable."""
+@_drive
+@click.argument("target")
+@click.option("--map", "map_file", type=_a_path, required=True, help="The region map; a rescue goes on from it.")
+@_confirm
+@click.option("--passes", default="", help="Some of first,forward,backward,sweep,trim,scrape,retry=N.")
+@_events
+def rescue(drive: str, target: str, map_file: Path, confirm: str, passes: str, events: str | None) -> None:
+    """Get what can be had from a failing drive; resumable."""
     names, retries = rescuing.parse_passes(passes)
     with telling(events, clock_factor(drive)) as teller:
         outline = rescuing.Outline()
@@ -334,22 +355,23 @@ def rescue(
 
 
 def _say_rescued(done: rescuing.Rescued, map_file: Path) -> None:
-    typer.echo(
+    click.echo(
         f"Rescued {both_text(done.read_bytes)}; lost {both_text(done.lost_bytes)}; "
         f"not yet tried or postponed {both_text(done.open_bytes)}. Map: {map_file}"
     )
     for file in done.touched[:20]:
-        typer.echo(f"  partition {file.partition}: {file.path} lost {file.touched_bytes} of {file.size_bytes} bytes")
+        click.echo(f"  partition {file.partition}: {file.path} lost {file.touched_bytes} of {file.size_bytes} bytes")
 
 
 @app.command()
+@_drive
+@click.argument("dest", type=_a_path)
+@click.option("--volume", type=int, help="Only this partition.")
+@click.option("--include", metavar="GLOB", multiple=True, help="Only files that fit, such as '*.jpg'.")
+@click.option("--exclude", metavar="GLOB", multiple=True, help="Leave out files that fit.")
+@_events
 def salvage(
-    drive: str,
-    dest: Path,
-    volume: Annotated[int | None, typer.Option(help="Only this partition.")] = None,
-    include: Annotated[list[str] | None, typer.Option(help="Only files that fit, such as '*.jpg'.")] = None,
-    exclude: Annotated[list[str] | None, typer.Option(help="Leave out files that fit.")] = None,
-    events: Annotated[str | None, typer.Option(help="Also write events to a file, or - for standard output.")] = None,
+    drive: str, dest: Path, volume: int | None, include: tuple[str, ...], exclude: tuple[str, ...], events: str | None
 ) -> None:
     """Copy files out of a drive with their checksums; resumable."""
 
@@ -357,18 +379,18 @@ def salvage(
 
         def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
             for kind, count, size in kinds if events != "-" else ():
-                typer.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
+                click.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
 
         def progress(done: int, total: int) -> None:
             teller.progress("salvage", done, total)
 
-        done = rescuing.salvage_files(drive, dest, volume, include or (), exclude or (), tell, progress)
+        done = rescuing.salvage_files(drive, dest, volume, include, exclude, tell, progress)
         if events != "-":
-            typer.echo(
+            click.echo(
                 f"Copied {done.files} files, {both_text(done.bytes)}, to {dest}; checksums in {dest / 'salvage.jsonl'}"
             )
             for text in done.not_read:
-                typer.echo(f"  left out: {text}")
+                click.echo(f"  left out: {text}")
         if done.incomplete:
             names = ", ".join(s.path for s in done.incomplete[:3])
             more = f" and {len(done.incomplete) - 3} more" if len(done.incomplete) > 3 else ""
@@ -402,10 +424,10 @@ def main() -> None:
             traceback.print_exc()
         _say(error.sentence())
         sys.exit(error.exit_status)
-    except typer.Abort:
+    except click.Abort:
         _say("Stopped from the keyboard; nothing was written.")
         sys.exit(6)
-    except TyperException as error:
+    except click.ClickException as error:
         _say(f"{error.format_message()} See “neogenesis --help”.")
         sys.exit(2)
     except KeyboardInterrupt:
