@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import os
 import random
 import re
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from neogenesis.bench.tools import FilesystemTools
 from neogenesis.core.errors import Damaged
 from neogenesis.core.filesystem import VolumeTree, read_volume
-from neogenesis.core.store import MemoryStore, SealedFileStore
-from tests.drives import MIB, Part, linux_files, make_volume, nt_files, run
+from neogenesis.core.store import FileStore, MemoryStore, SealedFileStore
+from tests.drives import MIB, Part, file_hashes, linux_files, make_volume, nt_files, run
 
 BODIES = {f"d{n}/f{n}.bin": random.Random(n).randbytes(n * 9000 + 5) for n in range(20)}
 
@@ -64,9 +67,51 @@ def test_ext_used_bytes_are_those_of_its_utility(kind: str, options: tuple[str, 
     first = int(re.search(r"First block:\s+(\d+)", said).group(1))
     assert found.used_bytes == (blocks - free - first) * block
     assert found.label == "Hafen"
+    assert found.fixed == ("bigalloc" in options) and (not found.fixed or found.smallest_bytes == found.size_bytes)
     if "bigalloc" not in options:  # nobody here can put files into one of those, nor read them
         assert found.system_family == "linux" and found.system_name == "Fathom Linux 7"
     assert re.search(rf"UUID:\s+{found.uuid}", said)
+
+
+@pytest.mark.parametrize(
+    ("kind", "mib", "fill", "options"),
+    [
+        ("ext4", 115, 50, ()),
+        ("ext4", 335, 0, ("-b", "2048")),
+        ("ext4", 339, 20, ("-b", "2048", "-N", "200000")),
+        ("ext4", 220, 130, ("-b", "1024", "-i", "65536", "-O", "^has_journal")),
+        ("ext4", 500, 60, ("-O", "^resize_inode,^metadata_csum")),
+        ("ext4", 123, 1, ("-b", "1024", "-N", "200000", "-O", "meta_bg,^resize_inode")),
+        ("ext4", 217, 40, ("-b", "2048", "-O", "sparse_super2")),
+        ("ext3", 116, 40, ("-g", "2048", "-b", "1024")),
+        (
+            "ext2",
+            104,
+            30,
+            (
+                "-i",
+                "65536",
+            ),
+        ),
+        ("ntfs", 180, 60, ()),
+        ("ntfs", 90, 10, ("-c", "65536")),
+        ("ntfs", 130, 40, ("-c", "512")),
+    ],
+)
+def test_the_smallest_size_can_be_reached(
+    kind: str, mib: int, fill: int, options: tuple[str, ...], tmp_path: Path
+) -> None:
+    """By the utilities that do it, with every file intact and nothing for the checker to complain about."""
+    body = {f"f{n}.bin": random.Random(n).randbytes(MIB) for n in range(fill)} | {"tide.txt": b"4.2 m"}
+    path, tools = tmp_path / "v", FilesystemTools()
+    found = volume(path, kind, mib, body, *options)
+    before = file_hashes(path, 0, mib * MIB)
+    assert len(before) > fill and found.used_bytes < found.smallest_bytes + 70 * MIB and not found.fixed
+    with closing(FileStore(path)) as store:
+        tools.resize(store, kind, found.smallest_bytes)
+    os.truncate(path, found.smallest_bytes)
+    tools.check_file(path, kind)
+    assert file_hashes(path, 0, found.smallest_bytes) == before
 
 
 @pytest.mark.parametrize(("kind", "mib"), [("fat12", 4), ("fat16", 40), ("fat32", 60)])

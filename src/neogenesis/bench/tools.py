@@ -70,7 +70,9 @@ class FilesystemTools:
                 )
             else:
                 _run(["e2fsck", "-f", "-p", str(path)], "Checking the volume before resizing it", (0, 1))
-                _run(["resize2fs", str(path), f"{size_bytes // 1024}K"], "Resizing the volume")
+                # Forced past the utility's own estimate of the least size, which asks for up to the whole volume where
+                # groups are flexible. What it makes is checked in full before anything is written.
+                _run(["resize2fs", "-f", str(path), f"{size_bytes // 1024}K"], "Resizing the volume")
         if kind == "ntfs":
             # The utility schedules a check at the next start. The volume is checked here instead, so that the
             # customer's first start is an ordinary one: the flag is taken off, then `check` looks at every cluster.

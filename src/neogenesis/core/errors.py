@@ -87,6 +87,8 @@ class WriteFailed(NeogenesisError):
 class ToolFailed(NeogenesisError):
     """An outside program is missing or ended with a failure; nothing was written to a drive."""
 
+    exit_status = 3
+
 
 class Mismatch(NeogenesisError):
     """What was read back is not what was written."""

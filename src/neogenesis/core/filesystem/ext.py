@@ -19,8 +19,9 @@ from neogenesis.core.units import MIB, round_up
 
 MAGIC = 0xEF53
 _SUPER_AT, _SUPER_SIZE = 1024, 1024
-_COMPAT_JOURNAL, _COMPAT_SPARSE2 = 0x4, 0x200
-_INCOMPAT_RECOVER, _INCOMPAT_META_BG, _INCOMPAT_64BIT = 0x4, 0x10, 0x80
+_COMPAT_JOURNAL, _COMPAT_SPARSE2, _COMPAT_STABLE_INODES = 0x4, 0x200, 0x800
+_INCOMPAT_RECOVER, _INCOMPAT_JOURNAL_DEVICE, _INCOMPAT_META_BG = 0x4, 0x8, 0x10
+_INCOMPAT_64BIT, _INCOMPAT_FLEX_BG = 0x80, 0x200
 _INCOMPAT_EXT4 = 0x40 | 0x80 | 0x200  # extents, 64 bit, flexible groups
 _RO_SPARSE, _RO_GDT_CSUM, _RO_BIGALLOC, _RO_CSUM = 0x1, 0x10, 0x200, 0x400
 _RO_EXT4 = 0x8 | _RO_GDT_CSUM | 0x20 | 0x40 | _RO_BIGALLOC | _RO_CSUM
@@ -53,6 +54,7 @@ class Super:
     reserved_gdt: int
     first_meta_bg: int
     backup_groups: tuple[int, int]
+    flex_groups: int
 
     @property
     def groups(self) -> int:
@@ -73,6 +75,15 @@ class Super:
         if self.incompat & _INCOMPAT_EXT4 or self.ro_compat & _RO_EXT4:
             return "ext4"
         return "ext3" if self.compat & _COMPAT_JOURNAL else "ext2"
+
+    @property
+    def fixed(self) -> bool:
+        """Whether it has what the resizing utility does not support: clusters, inodes that must not move, no files."""
+        return bool(
+            self.ro_compat & _RO_BIGALLOC
+            or self.compat & _COMPAT_STABLE_INODES
+            or self.incompat & _INCOMPAT_JOURNAL_DEVICE
+        )
 
     def groups_with_backups(self) -> list[int]:
         """Groups that carry a copy of the superblock and the descriptors: the first always."""
@@ -148,6 +159,7 @@ def read_super(store: ReadableStore) -> Super:
         reserved_gdt=u16(0xCE),
         first_meta_bg=u32(0x104),
         backup_groups=(u32(0x24C), u32(0x250)),
+        flex_groups=1 << min(raw[0x174], 22) if u32(0x60) & _INCOMPAT_FLEX_BG else 1,
     )
     if not 0 < found.group_blocks <= block * 8 * found.cluster_blocks or not 0 < found.group_inodes <= block * 8:
         raise Damaged("ext superblock", _SUPER_AT, "its groups are impossible")
@@ -254,15 +266,19 @@ def _bitmap_rows(
 def _smallest_blocks(sb: Super, used_blocks: int) -> int:
     """Fewest blocks that hold the data with the metadata of as many groups as they need.
 
-    The utility wants room for growing extent trees as well: a twentieth and 4,096 blocks are added.
+    The utility wants room for growing extent trees as well: a twentieth and 4,096 blocks are added. Inode tables of
+    flexible groups stand together in the first of them, so those of all its groups are there while it shrinks.
     """
+    if sb.fixed:
+        return sb.blocks
     per_group = sb.table_blocks + 2
     data = max(0, used_blocks - sb.groups * per_group)
     data += data // 20 + 4096
     by_data = -(-data // max(1, sb.group_blocks - per_group))
     by_inodes = -(-(sb.inodes - sb.free_inodes) // sb.group_inodes)
     groups = max(1, by_data, by_inodes)
-    return min(sb.blocks, data + groups * per_group if by_data >= by_inodes else groups * sb.group_blocks)
+    together = min(sb.groups, round_up(groups, sb.flex_groups)) * per_group
+    return min(sb.blocks, max(data + together, groups * sb.group_blocks if by_inodes > by_data else 0))
 
 
 def read_volume(store: ReadableStore) -> Volume:
@@ -280,5 +296,6 @@ def read_volume(store: ReadableStore) -> Volume:
         used_bytes=in_use * sb.block_bytes,
         smallest_bytes=min(size, round_up(_smallest_blocks(sb, used.total) * sb.block_bytes, MIB)),
         dirty=not sb.state & 1 or bool(sb.state & 2) or bool(sb.incompat & _INCOMPAT_RECOVER),
+        fixed=sb.fixed,
         allocation=copied,
     )

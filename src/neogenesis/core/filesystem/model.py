@@ -37,7 +37,8 @@ class Volume:
 
     `used_bytes` is what its allocation map counts; `allocation` are the ranges that a copy must carry (they
     include what no map counts, such as a backup boot sector), relative to the volume, or None when the volume
-    is not understood. `smallest_bytes` is the size to which it can safely be shrunk. `fault` says in words why
+    is not understood. `smallest_bytes` is the size to which it can safely be shrunk; `fixed` is one that cannot be
+    given another size at all, though it is of a kind that usually can. `fault` says in words why
     a volume that was recognised could not be read.
     """
 
@@ -54,5 +55,6 @@ class Volume:
     system_family: SystemFamily | None = None
     system_name: str = ""
     has_loader: bool = False
+    fixed: bool = False
     allocation: Extents | None = None
     fault: str = ""

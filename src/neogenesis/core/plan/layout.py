@@ -47,7 +47,8 @@ class Slot:
 
 def is_resizable(partition: PartitionFacts) -> bool:
     """Whether the engine can give the volume another size."""
-    return partition.volume.understood and partition.volume.kind in RESIZABLE_KINDS
+    volume = partition.volume
+    return volume.understood and not volume.fixed and volume.kind in RESIZABLE_KINDS
 
 
 def room_units(survey: Survey, size_bytes: int, sector_size: int, spare_percent: int) -> tuple[int, int]:
@@ -282,6 +283,6 @@ def _too_small(slots: Sequence[Slot], room: int, policy: Policy) -> Refused:
     return Refused(
         "too-small",
         f"The new drive is too small: {both_text(needed)} needed, {both_text(max(0, room) * MIB)} there, "
-        f"{both_text(missing)} missing ({named}).",
+        f"{both_text(missing)} missing{f' ({named})' if named else ''}.",
         f"Leave one of them behind with --leave, free space on the old drive{spare}, or take a larger drive.",
     )

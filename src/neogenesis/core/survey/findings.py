@@ -107,6 +107,16 @@ def _of_partition(partition: PartitionFacts, fault: str) -> list[Finding]:
                 number,
             )
         )
+    if volume.fixed:
+        found.append(
+            _finding(
+                "fixed-size",
+                "note",
+                f"{title}: the volume has features that no utility resizes safely; it keeps its size.",
+                "Let another volume take the new space, or add a new data volume.",
+                number,
+            )
+        )
     if volume.kind in ("raid", "lvm"):
         found.append(
             _finding(

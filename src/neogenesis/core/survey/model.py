@@ -54,6 +54,7 @@ class VolumeFacts(Record, frozen=True, kw_only=True):
     system_family: SystemFamily | None = None
     system_name: str = ""
     understood: bool = False
+    fixed: bool = False
 
 
 class PartitionFacts(Record, frozen=True, kw_only=True):

@@ -104,6 +104,7 @@ def _facts(partition: Partition, volume: Volume, role: Role) -> PartitionFacts:
             system_family=volume.system_family,
             system_name=volume.system_name,
             understood=volume.allocation is not None,
+            fixed=volume.fixed,
         ),
     )
 
