@@ -22,7 +22,7 @@ from neogenesis.core.rescue import Rescue, RescueMap, Rests, load_map
 from neogenesis.core.store import FileStore, MemoryStore, RangeView, SealedFileStore
 from neogenesis.core.survey import Drive
 from neogenesis.core.transfer import Control
-from tests.drives import MIB, blank, nt_files, simulated, spans
+from tests.drives import LINUX, MIB, Part, blank, make_drive, nt_files, simulated, spans
 
 
 class Failing(MemoryStore):
@@ -126,6 +126,37 @@ def test_a_drive_that_dies_is_not_a_drive_full_of_bad_places() -> None:
     source.dies_after = None
     rescue(source, target, found)
     assert found.ranges("lost") == Extents.of([(3 * MIB, 3 * MIB + 512)])
+
+
+class Flaky(MemoryStore):
+    """Memory of which the beginning fails half of the time, and what comes after it always."""
+
+    def __init__(self, size: int, seed: int) -> None:
+        super().__init__(size)
+        self.random = random.Random(seed)
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        always = offset < 40_960 and offset + len(buffer) > 8192
+        if always or (offset < 8192 and self.random.random() < 0.5):
+            raise ReadFailed(offset, len(buffer), "Input/output error")
+        super().read_into(offset, buffer)
+
+
+def test_a_flaky_beginning_is_not_a_drive_that_is_gone(tmp_path: Path) -> None:
+    content = make_drive(tmp_path / "old.img", 12, [Part(4, LINUX, "ext2"), Part(4, LINUX, "raw")]).read_bytes()
+    size, stopped = len(content), 0
+    for seed in range(60):
+        source, target, found = Flaky(size, seed), MemoryStore(size), RescueMap(size)
+        source.data[:] = content
+        try:
+            rescue(source, target, found)
+        except Stopped:
+            stopped += 1
+            continue
+        assert found.total("read") + found.total("lost") == size and found.total("lost") < 40_960
+        for start, end in found.ranges("read"):
+            assert target.data[start:end] == source.data[start:end]
+    assert stopped <= 1
 
 
 def test_rescue_command_from_bad_places_to_names(standard: Path, tmp_path: Path, neogenesis) -> None:

@@ -23,7 +23,7 @@ from neogenesis.core.filesystem import VolumeTree
 from neogenesis.core.judgement import judgement
 from neogenesis.core.rescue.map import RescueMap
 from neogenesis.core.rescue.rest import Rests
-from neogenesis.core.store import RangeView, ReadableStore, WritableStore
+from neogenesis.core.store import RangeView, ReadableStore, WritableStore, still_answers
 from neogenesis.core.survey import Drive, Surveyed, survey_drive
 from neogenesis.core.transfer.control import Clock, Control
 from neogenesis.core.transfer.pipeline import data_runs, write_runs
@@ -93,7 +93,7 @@ class Rescue:
         self._last_save = clock.now()
         self._saving_takes = 0.0
         self._failures: list[tuple[int, int]] = []
-        self._good: tuple[int, int] | None = None
+        self._good: int | None = None
         self._clean = 0
         self._slow = False
         self._usual: dict[int, float] = {}
@@ -150,7 +150,7 @@ class Rescue:
         self._slow = self._is_slow(end - start, took)
         self._failures.clear()
         self._clean = 0 if self._slow else self._clean + end - start
-        self._good = (start, min(end, start + self.source.sector_size))
+        self._good = start
         write_runs(self.target, start, piece, data_runs(piece))
         self.map.mark(start, end, "read")
         self._after(end, took)
@@ -173,28 +173,23 @@ class Rescue:
 
     def _ask_whether_alive(self) -> None:
         """Read again what could be read before; when that fails too, the drive is gone and nothing counts as bad."""
-        for place in self._known_places():
-            try:
-                self.source.read(place, min(self.source.sector_size, self.source.size_bytes - place))
-            except ReadFailed:
-                continue
-            self._failures.clear()
-            return
-        for start, end in self._failures:
+        alive = still_answers([(self.source, place) for place in self._known_places()])
+        for start, end in () if alive else self._failures:
             self.map.mark(start, end, "untried")
         self._failures.clear()
+        if alive:
+            return
         raise Stopped(
             "The old drive no longer answers; what was read so far is safe, with its map.",
             "Let it rest and cool down, connect it again, and run the same command.",
         )
 
     def _known_places(self) -> list[int]:
-        """A place that could be read, or where none is known yet, some all over the drive."""
-        if self._good is not None:
-            return [self._good[0]]
-        read = self.map.ranges("read")
-        if read:
-            return [int(read.array[0, 0])]
+        """Places that could be read, the latest and one at each end; where none is known, some all over the drive."""
+        latest = [] if self._good is None else [self._good]
+        read = self.map.ranges("read").array
+        if latest or len(read):
+            return latest + [int(start) for start in read[[0, -1], 0]] if len(read) else latest
         sector = self.source.sector_size
         return [round_down(self.source.size_bytes * n // _PROBES, sector) for n in range(1, _PROBES)]
 

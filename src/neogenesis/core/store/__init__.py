@@ -3,6 +3,7 @@
 A `ReadableStore` has no way to write: a sealed drive is one. Only a `WritableStore` can change anything.
 """
 
+from neogenesis.core.store.alive import still_answers
 from neogenesis.core.store.base import ReadableStore, WritableStore
 from neogenesis.core.store.file import FileStore, SealedFileStore
 from neogenesis.core.store.memory import MemoryStore
@@ -31,4 +32,5 @@ __all__ = [
     "choose_way",
     "existing_parts",
     "read_or_narrow",
+    "still_answers",
 ]

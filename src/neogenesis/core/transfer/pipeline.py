@@ -18,7 +18,7 @@ from blake3 import blake3
 
 from neogenesis.core.errors import ReadFailed, Stopped
 from neogenesis.core.extent import Extents
-from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow
+from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow, still_answers
 from neogenesis.core.transfer.chunks import ZEROS, Chunk
 from neogenesis.core.transfer.control import Control
 from neogenesis.core.units import KIB, MIB
@@ -86,16 +86,16 @@ class SourceReader:
     """Reads pieces, and tells a bad place from a drive that is gone: then what could be read before cannot any more."""
 
     def __init__(self) -> None:
-        self._good: tuple[ReadableStore, int, int] | None = None
+        self._first: tuple[ReadableStore, int] | None = None
+        self._latest: tuple[ReadableStore, int] | None = None
 
     def remember(self, store: ReadableStore) -> None:
         """Take the first sector of the old drive as known to be readable, if it is."""
-        length = min(store.sector_size, store.size_bytes)
         try:
-            store.read(0, length)
+            store.read(0, min(store.sector_size, store.size_bytes))
         except ReadFailed:
             return
-        self._good = (store, 0, length)
+        self._first = (store, 0)
 
     def read(self, piece: Piece, view: memoryview) -> list[tuple[int, int]]:
         """Fill `view`; returns what is lost. Raises Stopped when the drive no longer answers."""
@@ -108,21 +108,16 @@ class SourceReader:
         except ReadFailed:
             self._ask_whether_alive()
             return read_or_narrow(store, piece.place, view[: piece.length], sector)
-        self._good = (store, piece.place, min(sector, piece.length))
+        self._latest = (store, piece.place)
         return []
 
     def _ask_whether_alive(self) -> None:
-        if self._good is None:
-            return
-        store, place, length = self._good
-        store.forget_cached(place, place + length)
-        try:
-            store.read(place, length)
-        except ReadFailed as error:
+        known = [place for place in (self._latest, self._first) if place is not None]
+        if known and not still_answers(known):
             raise Stopped(
                 "The old drive no longer answers; what was copied so far is kept.",
                 "Connect it again and run the transfer with --resume.",
-            ) from error
+            )
 
 
 def run_pipeline(

@@ -1,0 +1,24 @@
+"""Telling a bad place from a drive that is gone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from neogenesis.core.errors import ReadFailed
+from neogenesis.core.store.base import ReadableStore
+
+#: A place that is bad only now and then must not pass for a drive that is gone.
+_TIMES = 3
+
+
+def still_answers(places: Sequence[tuple[ReadableStore, int]]) -> bool:
+    """Whether any of `places` (store, offset), all of which could be read before, can be read once more."""
+    for store, place in [*places] * _TIMES:
+        length = min(store.sector_size, store.size_bytes - place)
+        store.forget_cached(place, place + length)
+        try:
+            store.read(place, length)
+        except ReadFailed:
+            continue
+        return True
+    return False
