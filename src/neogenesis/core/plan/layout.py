@@ -123,7 +123,8 @@ def make_layout(
     shares = [Share(s.wanted_units, -(-s.least_bytes // MIB), s.weight) for s in slots]
     sizes = solve(shares, room)
     if sizes is None:
-        raise _too_small(slots, room, policy)
+        as_it_is = size_bytes >= survey.drive.size_bytes and sector_size == survey.drive.sector_size
+        raise _too_small(slots, room, policy, as_it_is)
     free = room - sum(sizes)
     unit = first
     placed: list[LayoutPartition] = []
@@ -267,8 +268,11 @@ def _placed(slot: Slot, survey: Survey, start: int, size: int, new_id: NewId, fr
     )
 
 
-def _too_small(slots: Sequence[Slot], room: int, policy: Policy) -> Refused:
-    """A refusal with what is needed, what is there, and who could give it."""
+def _too_small(slots: Sequence[Slot], room: int, policy: Policy, as_it_is: bool) -> Refused:
+    """A refusal with what is needed, what is there, and who could give it.
+
+    `as_it_is` says that the drive holds the old one sector for sector: only the rounding to whole MiB is too much.
+    """
     needed = sum(-(-min(s.least_bytes, s.wanted_bytes) // MIB) for s in slots) * MIB
     missing = needed - room * MIB
     large = sorted(slots, key=lambda s: -s.least_bytes)
@@ -279,10 +283,11 @@ def _too_small(slots: Sequence[Slot], room: int, policy: Policy) -> Refused:
         f"{' and cannot be shrunk while it is unclean' if s.source and s.source.volume.dirty else ''}"
         for s in givers
     )
+    remedy = "Use the intent exact: for a copy sector for sector there is room. Or leave" if as_it_is else "Leave"
     spare = " or plan less spare area" if policy.spare_percent else ""
     return Refused(
         "too-small",
         f"The new drive is too small: {both_text(needed)} needed, {both_text(max(0, room) * MIB)} there, "
         f"{both_text(missing)} missing{f' ({named})' if named else ''}.",
-        f"Leave one of them behind with --leave, free space on the old drive{spare}, or take a larger drive.",
+        f"{remedy} one of them behind with --leave, free space on the old drive{spare}, or take a larger drive.",
     )
