@@ -258,3 +258,41 @@ def test_a_file_in_parts_reads_as_one(part_bytes: int, writes: list[tuple[int, b
         with pytest.raises(ReadFailed):
             joined.read(size, 1)
         joined.close()
+
+
+def test_leftovers_on_the_old_drive_are_no_mismatch_and_bits_in_use_are(
+    standard: Path, tmp_path: Path, neogenesis
+) -> None:
+    """Deleted files stand beside used blocks on any real drive; the image holds zeros there."""
+    start, size = spans(standard)[4]
+    volume = tmp_path / "v"
+    run(
+        "dd",
+        f"if={standard}",
+        f"of={volume}",
+        f"skip={start}",
+        f"count={size}",
+        "iflag=skip_bytes,count_bytes",
+        "bs=1M",
+    )
+    run("debugfs", "-w", "-f", "/dev/stdin", volume, text="".join(f"rm scans/{n}.pdf\n" for n in range(10, 40)))
+    run("dd", f"if={volume}", f"of={standard}", f"seek={start}", "oflag=seek_bytes", "conv=notrunc", "bs=1M")
+    neogenesis("image", standard, tmp_path / "o.qcow2")
+    manifest = tmp_path / "o.qcow2.manifest.json"
+    neogenesis("verify", manifest, tmp_path / "o.qcow2")
+    neogenesis("verify", manifest, standard)
+    at = _place_of(standard, start, size, "scans/7.pdf")
+    with standard.open("r+b") as file:
+        file.seek(at)
+        byte = file.read(1)[0]
+        file.seek(at)
+        file.write(bytes([byte ^ 1]))
+    assert "scans/7.pdf" in neogenesis("verify", manifest, standard, status=5).stderr
+
+
+def _place_of(image: Path, start: int, size: int, path: str) -> int:
+    """Where the first block of a file stands on the drive."""
+    volume = image.with_name("judged")
+    run("dd", f"if={image}", f"of={volume}", f"skip={start}", f"count={size}", "iflag=skip_bytes,count_bytes", "bs=1M")
+    block = int(run("debugfs", "-R", f"bmap {path} 0", volume))
+    return start + block * int(run("dumpe2fs", "-h", volume).split("Block size:")[1].split()[0])

@@ -14,13 +14,13 @@ from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed
 from neogenesis.bench.planning import load_plan, new_id, usable_target
 from neogenesis.bench.transferring import carry_out
 from neogenesis.bench.worker import only_worker, steered_by_signals
-from neogenesis.core.errors import BadArgument, NeogenesisError
-from neogenesis.core.image.make import Imaged, ImageRun
+from neogenesis.core.errors import BadArgument, Mismatch, NeogenesisError
+from neogenesis.core.image.make import Imaged, ImageRun, UsedStore, ranges_in_use
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.record import save
 from neogenesis.core.store import ReadableStore, SharedStore
-from neogenesis.core.survey import Surveyed, survey_drive
-from neogenesis.core.transfer import Control, Event, Outcome, RunFiles
+from neogenesis.core.survey import Drive, Surveyed, survey_drive
+from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, load_manifest, verify_against
 from neogenesis.core.transfer.identify import check_tail
 from neogenesis.core.transfer.run import Verify
 from neogenesis.core.units import MIB, both_text
@@ -55,6 +55,31 @@ def make_image(
             return ImageRun(surveyed, opened.store, out, level, control, clock, progress, part_bytes).run()
     finally:
         opened.close()
+
+
+def verify_record(record: Path, name: str) -> int:
+    """Read a drive back against a manifest; returns the bytes compared. Raises Mismatch, BadRecord or BadArgument.
+
+    The drive that an image was made from may hold leftovers where nothing is in use; they were not imaged.
+    """
+    manifest = load_manifest(record)
+    opened = open_sealed(name, manifest.target.sector_size)
+    try:
+        try:
+            return verify_against(manifest, opened.store)
+        except Mismatch:
+            if manifest.survey is None or not _same_drive(manifest.source, opened.drive):
+                raise
+            used = ranges_in_use(survey_drive(opened.store, opened.drive))
+            return verify_against(manifest, UsedStore(opened.store, used))
+    finally:
+        opened.close()
+
+
+def _same_drive(one: Drive, other: Drive) -> bool:
+    if one.serial or other.serial:
+        return one.serial == other.serial
+    return Path(one.path).resolve() == Path(other.path).resolve()
 
 
 @dataclass(frozen=True, slots=True)

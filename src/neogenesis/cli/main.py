@@ -13,7 +13,7 @@ import msgspec
 
 from neogenesis import __version__
 from neogenesis.bench import imaging, planning, rescuing, worker
-from neogenesis.bench.drives import clock_factor, open_sealed
+from neogenesis.bench.drives import clock_factor
 from neogenesis.bench.names import named
 from neogenesis.bench.power import make_safe
 from neogenesis.bench.telling import telling
@@ -24,7 +24,7 @@ from neogenesis.core.plan.appliance import load_appliance
 from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
 from neogenesis.core.survey import Survey
-from neogenesis.core.transfer import Event, load_manifest, verify_against
+from neogenesis.core.transfer import Event
 from neogenesis.core.transfer.run import RunFiles, Verify
 from neogenesis.core.units import binary_text, both_text, parse_size
 
@@ -241,12 +241,7 @@ def verify(record: Path, drive: str) -> None:
     path = record
     if not record.name.endswith(".manifest.json") and RunFiles(record).manifest.exists():
         path = RunFiles(record).manifest
-    manifest = load_manifest(path)
-    opened = open_sealed(drive, manifest.target.sector_size)
-    try:
-        done = verify_against(manifest, opened.store)
-    finally:
-        opened.close()
+    done = imaging.verify_record(path, drive)
     click.echo(f"{both_text(done)} are exactly what was written.")
 
 

@@ -86,6 +86,22 @@ def ranges_in_use(surveyed: Surveyed) -> Extents:
     return Extents.merged(np.concatenate(parts))
 
 
+class UsedStore(ReadableStore):
+    """A drive as its image shows it: what is outside `used` reads as zeros, whatever stands there."""
+
+    def __init__(self, base: ReadableStore, used: Extents) -> None:
+        self.base, self.used = base, used
+        self.size_bytes, self.sector_size = base.size_bytes, base.sector_size
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        end = offset + len(buffer)
+        inside = self.used.clipped(offset, end)
+        if inside.total != len(buffer):
+            np.frombuffer(buffer, dtype=np.uint8).fill(0)
+        for start, stop in inside:
+            self.base.read_into(start, buffer[start - offset : stop - offset])
+
+
 @dataclass
 class _Work:
     """What the threads share, each part under its lock."""

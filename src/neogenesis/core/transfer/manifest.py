@@ -21,7 +21,8 @@ from neogenesis.core.transfer.pipeline import data_runs
 from neogenesis.core.units import MIB
 
 _PIECE = 8 * MIB
-_MOST_NAMES = 6
+#: A chunk may hold hundreds of small files, and any of them may be the one.
+_MOST_NAMES = 200
 
 
 class Manifest(Record, frozen=True, kw_only=True):
@@ -137,7 +138,7 @@ def mismatch(wrong: list[Chunk], layout: Layout, store: ReadableStore | None = N
         ranges = Extents.of((c.start, c.end) for c in wrong)
         files = [f"{t.path} (partition {t.partition})" for t in files_touching(store, volumes, ranges, _MOST_NAMES)]
         if files:
-            named = f" Files there: {', '.join(files)}."
+            named = f" Files there: {', '.join(files)}{' and more' if len(files) == _MOST_NAMES else ''}."
     return Mismatch(
         f"Bytes {first.start} to {first.end} in {where(layout, first.start)}{more} are not what was written.{named}",
         "Do not hand the drive over. Check cable and dock, then transfer again.",
