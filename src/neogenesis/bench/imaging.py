@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed
+from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, same_bytes
 from neogenesis.bench.planning import load_plan, new_id, usable_target
 from neogenesis.bench.transferring import carry_out
 from neogenesis.bench.worker import only_worker, steered_by_signals
@@ -19,7 +19,7 @@ from neogenesis.core.image.make import Imaged, ImageRun, UsedStore, ranges_in_us
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.record import save
 from neogenesis.core.store import ReadableStore, SharedStore
-from neogenesis.core.survey import Drive, Surveyed, survey_drive
+from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, load_manifest, verify_against
 from neogenesis.core.transfer.identify import check_tail
 from neogenesis.core.transfer.run import Verify
@@ -68,18 +68,14 @@ def verify_record(record: Path, name: str) -> int:
         try:
             return verify_against(manifest, opened.store)
         except Mismatch:
-            if manifest.survey is None or not _same_drive(manifest.source, opened.drive):
+            source = manifest.source
+            imaged = opened.drive.serial == source.serial if source.serial else same_bytes(source.path, name)
+            if manifest.survey is None or not imaged:
                 raise
             used = ranges_in_use(survey_drive(opened.store, opened.drive))
             return verify_against(manifest, UsedStore(opened.store, used))
     finally:
         opened.close()
-
-
-def _same_drive(one: Drive, other: Drive) -> bool:
-    if one.serial or other.serial:
-        return one.serial == other.serial
-    return Path(one.path).resolve() == Path(other.path).resolve()
 
 
 @dataclass(frozen=True, slots=True)

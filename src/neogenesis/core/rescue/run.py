@@ -186,10 +186,12 @@ class Rescue:
 
     def _known_places(self) -> list[int]:
         """Places that could be read, the latest and one at each end; where none is known, some all over the drive."""
-        latest = [] if self._good is None else [self._good]
+        known = [] if self._good is None else [self._good]
         read = self.map.ranges("read").array
-        if latest or len(read):
-            return latest + [int(start) for start in read[[0, -1], 0]] if len(read) else latest
+        if len(read):
+            known += [int(read[0, 0]), int(read[-1, 0])]
+        if known:
+            return known
         sector = self.source.sector_size
         return [round_down(self.source.size_bytes * n // _PROBES, sector) for n in range(1, _PROBES)]
 

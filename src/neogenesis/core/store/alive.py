@@ -12,7 +12,7 @@ _TIMES = 3
 
 
 def still_answers(places: Sequence[tuple[ReadableStore, int]]) -> bool:
-    """Whether any of `places` (store, offset), all of which could be read before, can be read once more."""
+    """Whether any of `places` (store, offset) can be read; best are those that could be read before."""
     for store, place in [*places] * _TIMES:
         length = min(store.sector_size, store.size_bytes - place)
         store.forget_cached(place, place + length)
