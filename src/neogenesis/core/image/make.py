@@ -221,14 +221,10 @@ class ImageRun:
         return True
 
     def _read(self, start: int, end: int, buffer: memoryview, used: Extents) -> tuple[list[tuple[int, int]], int]:
-        """Fill the cluster with what is in use; everything else in it is zero."""
-        inside = used.clipped(start, end)
-        lost: list[tuple[int, int]] = []
-        if inside.total != end - start:
-            np.frombuffer(buffer, dtype=np.uint8).fill(0)
-        for a, b in inside:
-            lost += read_or_narrow(self.store, a, buffer[a - start : b - start], self.store.sector_size)
-        return lost, inside.total
+        """Fill the cluster with what is in use; returns what is lost, and how many bytes are in use."""
+        seen = UsedStore(self.store, used)
+        lost = read_or_narrow(seen, start, buffer[: end - start], seen.sector_size)
+        return lost, used.clipped(start, end).total
 
     def _checkpoint(self, journal: Journal, writer: Qcow2Writer, force: bool) -> None:
         work, now = self._work, self.clock.now()
