@@ -1,9 +1,9 @@
-# Neogenesis: make setup | demo | demo-offscreen | test | lint | bench | fuzz | screenshots
+# Neogenesis: make setup | demo | demo-offscreen | test | test-long | lint | bench | fuzz | screenshots
 VENV   := .venv
 PYTHON := $(VENV)/bin/python
 STAMP  := $(VENV)/.ready
 
-.PHONY: setup demo demo-offscreen test lint bench fuzz screenshots clean
+.PHONY: setup demo demo-offscreen test test-long lint bench fuzz screenshots clean
 
 setup: $(STAMP)
 
@@ -29,6 +29,11 @@ lint: $(STAMP)
 
 test: lint
 	QT_QPA_PLATFORM=offscreen $(VENV)/bin/pytest
+
+# Long random journeys: state machines, random drives, faulty drives.
+test-long: $(STAMP)
+	NEOGENESIS_LONG=1 NEOGENESIS_RANDOM_DRIVES=40 QT_QPA_PLATFORM=offscreen $(VENV)/bin/pytest --timeout 3000 \
+		tests/test_states.py tests/test_states_device.py tests/test_random_drives.py tests/test_faulty.py
 
 bench: $(STAMP)
 	$(PYTHON) -m compileall -q src

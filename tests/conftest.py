@@ -23,9 +23,11 @@ from neogenesis.app.window import MainWindow
 from neogenesis.app.work import Work
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
+from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo import demo_bench
-from neogenesis.core.job import Job, JobStore
+from neogenesis.core.job import Job
 from tests.drives import blank, make_drive, run, set_docks, simulated, standard_parts
+from tests.faulty import FaultyDrive
 
 # Speed is measured by `make bench`; a test never fails for being slow.
 settings.register_profile("house", deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -46,9 +48,9 @@ def standard(standard_original: Path, tmp_path: Path) -> Path:
 
 @pytest.fixture
 def neogenesis() -> Callable[..., subprocess.CompletedProcess[str]]:
-    """The real program as a process; with a non-zero status it must say exactly one line."""
+    """The real program as a process; with a non-zero status it must say exactly one line, else nothing but `words`."""
 
-    def call(*arguments: str | Path, status: int = 0) -> subprocess.CompletedProcess[str]:
+    def call(*arguments: str | Path, status: int = 0, words: str = "") -> subprocess.CompletedProcess[str]:
         done = subprocess.run(
             [sys.executable, "-m", "neogenesis", *map(str, arguments)],
             capture_output=True,
@@ -60,7 +62,7 @@ def neogenesis() -> Callable[..., subprocess.CompletedProcess[str]]:
         if status:
             assert len(done.stderr.strip().splitlines()) == 1, done.stderr
         else:
-            assert done.stderr == ""
+            assert words in done.stderr if words else done.stderr == ""
         return done
 
     return call
@@ -87,7 +89,7 @@ def small_bench(standard: Path) -> Path:
     simulated(folder / "old.drive.json", "old.img", model="Halden 500", serial="HD5-00009K3D", rotational=True)
     simulated(folder / "new.drive.json", "new.img", model="Corvane N2", serial="CN2-000041F2", bus="nvme")
     set_docks(folder, ["old.drive.json", "new.drive.json", None, None])
-    store = JobStore(folder / "bench")
+    store = open_records(folder / "bench")
     store.add(
         Job(
             ticket="T-7",
@@ -107,7 +109,7 @@ def open_window(qtbot: QtBot) -> Iterator[Callable[[Path], MainWindow]]:
     windows: list[MainWindow] = []
 
     def make(folder: Path) -> MainWindow:
-        bench = Bench("Saltmarsh Repair", JobStore(folder / "bench"), SimulatedDocks(folder), Work(), BenchClock())
+        bench = Bench("Saltmarsh Repair", open_records(folder / "bench"), SimulatedDocks(folder), Work(), BenchClock())
         window = MainWindow(bench)
         windows.append(window)
         window.show()
@@ -121,3 +123,17 @@ def open_window(qtbot: QtBot) -> Iterator[Callable[[Path], MainWindow]]:
         window.bench.store.close()
         window.deleteLater()
     look().set(theme="day", percent=100)
+
+
+@pytest.fixture
+def faulty(tmp_path: Path) -> Iterator[Callable[..., FaultyDrive]]:
+    """Makes faulty drives behind real block devices, of image files in the test's folder."""
+    made: list[FaultyDrive] = []
+
+    def make(image: Path, **how: object) -> FaultyDrive:
+        made.append(FaultyDrive(image, **how))
+        return made[-1]
+
+    yield make
+    for drive in made:
+        drive.close()

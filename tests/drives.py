@@ -13,9 +13,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from neogenesis.core.filesystem import VolumeTree
+from neogenesis.bench.reader import open_tree
 from neogenesis.core.filesystem.exfat import read_layout
-from neogenesis.core.store import RangeView, SealedFileStore
+from neogenesis.core.store import PathOpener, RangeView, SealedFileStore
 
 MIB = 1 << 20
 STARTUP = "C12A7328-F81F-11D2-BA4B-00A0C93EC93B"
@@ -147,7 +147,7 @@ def _fill_fat(path: Path, name: str, data: bytes) -> None:
 
 def _fill_exfat(path: Path, name: str, data: bytes) -> None:
     """A file in the root folder, in clusters side by side; there is no utility for it. Source: exFAT 1.00, section 7."""
-    store = SealedFileStore(path)
+    store = SealedFileStore(PathOpener(path))
     layout = read_layout(store)
     root = int.from_bytes(store.read(96, 4), "little")
     root_at = layout.heap_bytes + (root - 2) * layout.cluster_bytes
@@ -186,7 +186,7 @@ def _rotated_sum(data: bytes, skipped: Sequence[int]) -> int:
 
 def place(image: Path, volume: Path, start: int) -> None:
     """Put a volume into an image or device at `start`; holes of the volume are left alone."""
-    source = SealedFileStore(volume)
+    source = SealedFileStore(PathOpener(volume))
     with image.open("r+b") as file:
         for begin, end in source.extents_with_data().chunks(MIB):
             file.seek(start + begin)
@@ -232,9 +232,9 @@ def blank(path: Path, size_mib: int) -> Path:
 
 def file_hashes(image: Path, start: int, size: int) -> dict[str, str]:
     """SHA-256 of every file of a volume, read by pytsk3."""
-    store = SealedFileStore(image)
+    store = SealedFileStore(PathOpener(image))
     try:
-        tree = VolumeTree(RangeView(store, start, size))
+        tree = open_tree(RangeView(store, start, size))
         found = {}
         for path, length, _ in tree.walk():
             if not path.startswith("$"):
@@ -318,7 +318,7 @@ def set_docks(folder: Path, names: Sequence[str | None]) -> None:
 
 def data_hash(image: Path) -> str:
     """SHA-256 over everything in a sparse image that is not a hole."""
-    store = SealedFileStore(image, locked=False)
+    store = SealedFileStore(PathOpener(image), grip="look")
     try:
         digest = hashlib.sha256()
         for start, end in store.extents_with_data().chunks(MIB):

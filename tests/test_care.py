@@ -10,15 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench.care import temperature_of, waiting
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import OpenDrive, open_sealed
+from neogenesis.bench.drives import Hardware, OpenDrive, open_sealed
 from neogenesis.core.errors import Stopped
 from neogenesis.core.judgement import judgement
 from neogenesis.core.rescue import Rests
-from neogenesis.core.store import MemoryStore
-from neogenesis.core.survey import Drive
-from neogenesis.core.transfer import Control
+from neogenesis.core.work import Control
 from tests.drives import MIB, blank, simulated
 
 
@@ -29,29 +26,29 @@ def opened(folder: Path, **traits: object) -> OpenDrive:
 
 def test_a_simulated_drive_warms_by_reading_and_cools_by_resting(tmp_path: Path) -> None:
     drive = opened(tmp_path, heat={"rest_c": 30, "per_gb_c": 1000, "cools_c_per_s": 0.5})
-    temperature = temperature_of(drive)
+    temperature = drive.hardware.temperature_c
     assert temperature() == 30
     drive.store.read(0, 8 * MIB)
     warm = temperature()
     assert warm is not None and 38 < warm < 39
     began = time.monotonic()
-    waiting(drive, Control())(10)
+    drive.hardware.rest(10, Control())
     assert temperature() == warm - 5 and time.monotonic() - began < 2  # nobody waits for a virtual clock
-    waiting(drive, Control())(1000)
+    drive.hardware.rest(1000, Control())
     assert temperature() == 30
     drive.close()
 
 
 def test_without_heat_the_health_reading_tells_or_nobody_does(tmp_path: Path) -> None:
     drive = opened(tmp_path, health={"temperature_c": 44})
-    assert temperature_of(drive)() == 44
+    assert drive.hardware.temperature_c() == 44
     drive.close()
     (tmp_path / "d.drive.json").unlink()
     drive = opened(tmp_path)
-    assert temperature_of(drive)() is None
+    assert drive.hardware.temperature_c() is None
     drive.close()
-    plain = OpenDrive(Drive(path=str(tmp_path / "d.img"), size_bytes=MIB, sector_size=512), MemoryStore(MIB))
-    assert temperature_of(plain)() is None
+    plain = Hardware()
+    assert plain.temperature_c() is None and plain.busy_clock() is None
 
 
 def test_virtual_time_passes_with_every_read_and_costs_nothing(tmp_path: Path) -> None:
@@ -69,14 +66,13 @@ def test_virtual_time_passes_with_every_read_and_costs_nothing(tmp_path: Path) -
 
 def test_a_wait_for_a_real_drive_can_be_stopped() -> None:
     control = Control()
-    drive = OpenDrive(Drive(path="/nowhere", size_bytes=MIB, sector_size=512), MemoryStore(MIB))
-    wait = waiting(drive, control)
+    hardware = Hardware()
     began = time.monotonic()
-    wait(0.05)
+    hardware.rest(0.05, control)
     assert time.monotonic() - began >= 0.05
     threading.Timer(0.1, lambda: control.stop("the test says so")).start()
     with pytest.raises(Stopped):
-        wait(60)
+        hardware.rest(60, control)
     assert time.monotonic() - began < 30
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import threading
 from itertools import pairwise
 from pathlib import Path
@@ -14,11 +15,13 @@ from hypothesis import strategies as st
 
 from neogenesis.bench.names import named
 from neogenesis.bench.rescuing import Outline, RescueNews
-from neogenesis.bench.telling import Teller, telling
-from neogenesis.core.errors import BadArgument, Refused
-from neogenesis.core.filesystem.names import Touched
+from neogenesis.bench.telling import EventsTo, Teller
+from neogenesis.bench.work import Running, run_work
+from neogenesis.bench.worker import running_worker, steer
+from neogenesis.core.errors import BadArgument, Refused, Stopped
 from neogenesis.core.rescue import RescueMap
-from neogenesis.core.transfer import Event
+from neogenesis.core.system import Touched
+from neogenesis.core.work import Event
 from tests.drives import MIB, blank, run, simulated, spans
 
 
@@ -47,7 +50,7 @@ class Still:
 @given(st.lists(st.tuples(st.floats(0, 2), st.integers(1, 1000)), min_size=1, max_size=60))
 def test_progress_is_told_seldom_and_never_less_than_the_end(steps: list[tuple[float, int]]) -> None:
     clock, lines = Still(), list[bytes]()
-    teller = Teller(lines.append, clock)
+    teller = Teller([lines.append], clock)
     total, done = sum(size for _, size in steps), 0
     for seconds, size in steps:
         clock.at += seconds
@@ -65,19 +68,43 @@ def test_a_full_disk_does_not_stop_the_work() -> None:
     def full(data: bytes) -> None:
         raise OSError(28, "No space left on device")
 
-    Teller(full, Still()).tell(Event(event="start"))
+    Teller([full], Still()).tell(Event(event="start"))
 
 
-def test_telling_says_how_it_ended_whatever_happened(tmp_path: Path) -> None:
-    with telling(str(tmp_path / "good")) as teller:
-        teller.progress("image", 1, 1)
-    assert told(tmp_path / "good")[-1]["outcome"] == "done"
-    with pytest.raises(Refused), telling(str(tmp_path / "bad")):
+def test_work_says_how_it_ended_whatever_happened(tmp_path: Path) -> None:
+    def refuse(running: Running) -> None:
         raise Refused("mounted", "It is mounted.", "Unmount it.")
+
+    def fail(running: Running) -> None:
+        raise ZeroDivisionError
+
+    run_work("image", lambda running: running.teller.progress("image", 1, 1), events=[EventsTo(str(tmp_path / "good"))])
+    assert told(tmp_path / "good")[-1]["outcome"] == "done"
+    with pytest.raises(Refused):
+        run_work("image", refuse, events=[EventsTo(str(tmp_path / "bad"))])
     last = told(tmp_path / "bad")[-1]
     assert (last["outcome"], last["code"], last["remedy"]) == ("refused", "mounted", "Unmount it.")
-    with pytest.raises(BadArgument), telling(str(tmp_path)):
-        pass
+    with pytest.raises(ZeroDivisionError):
+        run_work("image", fail, events=[EventsTo(str(tmp_path / "worse"))])
+    assert [e["outcome"] for e in told(tmp_path / "worse") if e["event"] == "outcome"] == ["failed"]
+    with pytest.raises(BadArgument):
+        run_work("image", refuse, events=[EventsTo(str(tmp_path))])
+
+
+def test_work_on_a_record_is_alone_and_can_be_found_before_it_can_be_steered(tmp_path: Path) -> None:
+    """The process id stands in the lock only when signals are already understood."""
+    record = tmp_path / "r.json"
+
+    def body(running: Running) -> None:
+        assert running_worker(record) == os.getpid()
+        with pytest.raises(Refused, match="under way"):
+            run_work("image", lambda inner: None, record)
+        assert steer(record, "stop")
+        with pytest.raises(Stopped):
+            running.frame.control.checkpoint()
+
+    run_work("image", body, record)
+    assert running_worker(record) is None and not steer(record, "stop")
 
 
 def test_lost_files_are_told_worst_first_and_bounded() -> None:

@@ -9,7 +9,7 @@ import pytest
 
 from neogenesis.core.filesystem import exfat_resize
 from neogenesis.core.filesystem.exfat import read_layout, read_volume
-from neogenesis.core.store import MemoryStore, OverlayStore, PieceStore, RangeView, SealedFileStore
+from neogenesis.core.store import MemoryStore, OverlayStore, PathOpener, PieceStore, RangeView, SealedFileStore
 from tests.drives import MIB, NT_DATA, Part, blank, check_volume, file_hashes, make_drive, make_volume, run, spans
 
 FILES = {f"scan {n}.pdf": random.Random(n).randbytes(200_000 + 7 * n) for n in range(12)}
@@ -17,7 +17,7 @@ FILES = {f"scan {n}.pdf": random.Random(n).randbytes(200_000 + 7 * n) for n in r
 
 def remade(volume: Path, size: int, out: Path, new_start: int = 0) -> Path:
     """The volume at another size, as a file."""
-    store = SealedFileStore(volume)
+    store = SealedFileStore(PathOpener(volume))
     plan = exfat_resize.resized(store, 0, new_start, size)
     pieces = [(t, n, s) for s, n, t in plan.tables] + [(plan.new_data_at, plan.data_bytes, plan.old_data_at)]
     overlay = OverlayStore(PieceStore(store, size, pieces), out.with_suffix(".overlay"), size)
@@ -40,7 +40,7 @@ def test_growing_keeps_files_and_passes_the_checker(cluster: str, grown: int, tm
     larger = remade(tmp_path / "v", grown * MIB, tmp_path / "larger")
     run("fsck.exfat", "-n", larger)
     assert file_hashes(larger, 0, grown * MIB) == before
-    store = SealedFileStore(larger)
+    store = SealedFileStore(PathOpener(larger))
     found = read_volume(store)
     assert found.size_bytes == grown * MIB and found.label == "scans" and not found.dirty
     layout = read_layout(store)
@@ -50,7 +50,7 @@ def test_growing_keeps_files_and_passes_the_checker(cluster: str, grown: int, tm
 
 def test_shrinking_cuts_behind_the_last_file_and_says_when_it_cannot(tmp_path: Path) -> None:
     make_volume(tmp_path / "v", Part(64, "", "exfat", "scans", FILES), 64 * MIB)
-    store = SealedFileStore(tmp_path / "v")
+    store = SealedFileStore(PathOpener(tmp_path / "v"))
     least = read_volume(store).smallest_bytes
     before = file_hashes(tmp_path / "v", 0, 64 * MIB)
     assert len(before) >= len(FILES)
@@ -69,7 +69,7 @@ def test_shrinking_cuts_behind_the_last_file_and_says_when_it_cannot(tmp_path: P
 def test_the_place_is_noted_in_both_boot_regions_with_their_checksums(tmp_path: Path) -> None:
     image = make_drive(tmp_path / "d.img", 64, [Part(40, NT_DATA, "exfat", "x", FILES)])
     start, size = spans(image)[0]
-    drive = SealedFileStore(image)
+    drive = SealedFileStore(PathOpener(image))
     view = RangeView(drive, start, size)
     assert exfat_resize.place_patches(view, start, 9 * MIB) == []  # made in a file of its own, it records place 0
     memory = MemoryStore(size)

@@ -5,27 +5,34 @@ from __future__ import annotations
 import os
 import random
 import re
-from contextlib import closing
+import signal
+import time
+from contextlib import closing, suppress
 from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from neogenesis.bench.reader import ReaderProcess, open_tree
 from neogenesis.bench.tools import FilesystemTools
-from neogenesis.core.errors import Damaged
-from neogenesis.core.filesystem import VolumeTree, read_volume
-from neogenesis.core.store import FileStore, MemoryStore, SealedFileStore
+from neogenesis.core.errors import Damaged, Stopped
+from neogenesis.core.filesystem import Volume, read_volume
+from neogenesis.core.store import FileStore, MemoryStore, PathOpener, SealedFileStore
+from neogenesis.core.system import LISTED_KINDS, ServedStore, with_system
 from tests.drives import MIB, Part, file_hashes, linux_files, make_volume, nt_files, run
 
 BODIES = {f"d{n}/f{n}.bin": random.Random(n).randbytes(n * 9000 + 5) for n in range(20)}
 
 
-def volume(path: Path, kind: str, mib: int, files: dict[str, bytes] | None = None, *options: str):
+def volume(path: Path, kind: str, mib: int, files: dict[str, bytes] | None = None, *options: str) -> Volume:
     make_volume(path, Part(mib, "", kind, "Hafen", files or {}, options=options), mib * MIB)
-    store = SealedFileStore(path)
+    store = SealedFileStore(PathOpener(path))
     try:
-        return read_volume(store)
+        found = read_volume(store, lambda: open_tree(store))
+        with suppress(Damaged), closing(open_tree(store)) as tree:
+            return found if found.fault or found.kind not in LISTED_KINDS else with_system(found, tree)
+        return found
     finally:
         store.close()
 
@@ -100,7 +107,7 @@ def test_the_smallest_size_can_be_reached(
     before = file_hashes(path, 0, mib * MIB)
     assert len(before) > fill and found.used_bytes < found.smallest_bytes + 70 * MIB and not found.fixed
     assert found.smallest_bytes < found.size_bytes
-    with closing(FileStore(path)) as store:
+    with closing(FileStore(PathOpener(path))) as store:
         tools.resize(store, kind, found.smallest_bytes)
     os.truncate(path, found.smallest_bytes)
     tools.check_file(path, kind)
@@ -174,7 +181,7 @@ def test_unclean_is_seen(kind: str, tmp_path: Path) -> None:
     else:
         data[106] |= 2
         path.write_bytes(data)
-    store = SealedFileStore(path)
+    store = SealedFileStore(PathOpener(path))
     assert read_volume(store).dirty
     store.close()
 
@@ -221,8 +228,6 @@ def test_impossible_inode_sizes_are_damage_and_end_at_once(size: int, small_volu
     store.data[:] = raw
     found = read_volume(store)
     assert found.kind.startswith("ext") and found.allocation is None and found.fault
-    with pytest.raises(Damaged):
-        VolumeTree(store)
 
 
 def test_a_volume_whose_journal_is_lost_counts_as_unclean(small_volumes: dict[str, bytes]) -> None:
@@ -239,3 +244,41 @@ def test_a_volume_whose_journal_is_lost_counts_as_unclean(small_volumes: dict[st
     store.data[:] = raw
     found = read_volume(store)
     assert found.kind == "ntfs" and found.dirty and found.allocation is not None
+
+
+def test_a_volume_that_hangs_the_library_is_given_up_and_the_next_one_is_read(small_volumes: dict[str, bytes]) -> None:
+    """The process that lists files is killed, and nothing waits for it; a crash is the same."""
+    reader = ReaderProcess(thinks_s=1.0)
+    good = MemoryStore(len(small_volumes["ext4"]))
+    good.data[:] = small_volumes["ext4"]
+    stuck = reader.open(ServedStore(good))
+    assert reader._process is not None
+    os.kill(reader._process.pid, signal.SIGSTOP)
+    began = time.monotonic()
+    with pytest.raises(Damaged, match="come to an end"):
+        stuck.call("walk")
+    assert time.monotonic() - began < 20
+    first = reader.open(ServedStore(good))
+    assert [name for name, _, _ in first.call("walk")] == []
+    assert reader._process is not None
+    os.kill(reader._process.pid, signal.SIGSEGV)
+    with pytest.raises(Damaged, match="crashed"):
+        first.call("exist", ["lost+found"])
+    with pytest.raises(Damaged, match="any more"):
+        first.call("exist", ["lost+found"])
+    assert reader.open(ServedStore(good)).call("exist", ["lost+found", "nothing"]) == ["lost+found"]
+    reader.kill()
+
+
+def test_what_ends_the_work_comes_through_the_library(small_volumes: dict[str, bytes]) -> None:
+    """A stop that is asked for while the library reads is a stop, not an unreadable place."""
+
+    class Stopping(MemoryStore):
+        def read_into(self, offset: int, buffer: memoryview) -> None:
+            raise Stopped("asked to stop")
+
+    store = Stopping(4 * MIB)
+    reader = ReaderProcess()
+    with pytest.raises(Stopped):
+        reader.open(ServedStore(store))
+    reader.kill()

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import sqlite3
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from neogenesis.bench.records import open_records
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job import ROUTE, Improvement, Job, JobStore, improvement_of, make_report
 from neogenesis.core.plan import Plan
@@ -21,7 +24,7 @@ PLANES = "aé鷗 \U0001f6a2 \U0001d11e \U000e0041 \U000f0000 \U00100000 ‮x \n\
 
 @pytest.fixture
 def store(tmp_path: Path) -> JobStore:
-    made = JobStore(tmp_path / "bench")
+    made = open_records(tmp_path / "bench")
     made.add(Job(ticket="T-1", customer=PLANES, machine="Quayside Kiosk", promise="2026-12-01"))
     return made
 
@@ -30,7 +33,7 @@ def test_jobs_survive_and_keep_every_plane(store: JobStore, tmp_path: Path) -> N
     store.append("T-1", "2026-11-24T09:00:00+00:00", "anna", "note", PLANES, figure=1.5, list=[1, "ü"])
     store.update("T-1", stop="plan")
     store.close()
-    again = JobStore(tmp_path / "bench")
+    again = open_records(tmp_path / "bench")
     assert again.job("T-1").customer == PLANES and again.job("T-1").stop == "plan"
     entry = again.log("T-1")[0]
     assert entry.text == PLANES and entry.figures == {"figure": 1.5, "list": [1, "ü"]}
@@ -76,7 +79,7 @@ def test_every_change_to_an_entry_breaks_the_chain(change: str, store: JobStore,
     with sqlite3.connect(tmp_path / "bench/jobs.db") as database:
         database.execute(f"update log {change} where number = 2")
     database.close()
-    again = JobStore(tmp_path / "bench")
+    again = open_records(tmp_path / "bench")
     assert again.broken_entry("T-1") in (2, 3, 9)
     lines = (tmp_path / "bench/jobs/T-1/logbook.jsonl").read_text().splitlines()
     assert len(lines) == 4 and "entry 1" in lines[1], "the dossier holds a second copy"
@@ -88,17 +91,68 @@ def test_unreadable_databases_are_kept_aside(damage: bytes, store: JobStore, tmp
     store.close()
     file = tmp_path / "bench/jobs.db"
     file.write_bytes(damage)
-    again = JobStore(tmp_path / "bench")
+    again = open_records(tmp_path / "bench")
     assert again.jobs() == []
     if damage:
         assert "kept" in again.trouble and (tmp_path / "bench/jobs.db.unreadable-1").read_bytes() == damage
     again.close()
 
 
+def test_a_database_that_another_program_holds_is_left_alone(store: JobStore, tmp_path: Path) -> None:
+    store.append("T-1", "t", "anna", "note", "kept")
+    store.close()
+    holder = sqlite3.connect(tmp_path / "bench/jobs.db", isolation_level=None)
+    holder.execute("BEGIN EXCLUSIVE")
+    with pytest.raises(BadRecord, match="locked"):
+        open_records(tmp_path / "bench")
+    holder.execute("ROLLBACK")
+    holder.close()
+    assert not list((tmp_path / "bench").glob("*.unreadable*"))
+    again = open_records(tmp_path / "bench")
+    assert again.trouble == "" and again.log("T-1")[0].text == "kept"
+    again.close()
+
+
+def test_older_benches_are_brought_up_to_date_and_newer_ones_are_left_alone(tmp_path: Path) -> None:
+    (tmp_path / "bench").mkdir()
+    with sqlite3.connect(tmp_path / "bench/jobs.db") as database:
+        database.execute(
+            "CREATE TABLE job (ticket VARCHAR(40) PRIMARY KEY, customer TEXT NOT NULL, machine TEXT NOT NULL)"
+        )
+        database.execute("INSERT INTO job VALUES ('T-9', 'Tern Island Ferry Company', 'Petrel 14')")
+    database.close()
+    opened = open_records(tmp_path / "bench")
+    assert opened.trouble == "" and opened.job("T-9").customer == "Tern Island Ferry Company"
+    assert opened.job("T-9").stop == "survey" and not opened.job("T-9").closed
+    opened.append("T-9", "t", "anna", "note", "still here")
+    opened.close()
+    with sqlite3.connect(tmp_path / "bench/jobs.db") as database:
+        database.execute("UPDATE alembic_version SET version_num = '9999'")
+    database.close()
+    with pytest.raises(BadRecord, match="newer version"):
+        open_records(tmp_path / "bench")
+    assert not list((tmp_path / "bench").glob("*.unreadable*"))
+
+
+def test_two_windows_write_into_one_logbook_at_once(store: JobStore, tmp_path: Path) -> None:
+    code = (
+        "import sys; from pathlib import Path; from neogenesis.bench.records import open_records\n"
+        "s = open_records(Path(sys.argv[1]))\n"
+        "for n in range(25): s.append('T-1', 't', sys.argv[2], 'note', str(n))\ns.close()"
+    )
+    command = [sys.executable, "-c", code, str(tmp_path / "bench")]
+    both = [subprocess.Popen([*command, who]) for who in ("anna", "ben")]
+    assert [process.wait() for process in both] == [0, 0]
+    entries = store.log("T-1")
+    assert [e.number for e in entries] == list(range(1, 51)) and store.broken_entry("T-1") is None
+    assert {(e.who, e.text) for e in entries} == {(who, str(n)) for who in ("anna", "ben") for n in range(25)}
+    store.close()
+
+
 def test_a_place_that_cannot_be_made_is_said(tmp_path: Path) -> None:
     (tmp_path / "file").touch()
     with pytest.raises(BadRecord, match="cannot be made"):
-        JobStore(tmp_path / "file/bench")
+        open_records(tmp_path / "file/bench")
 
 
 def test_improvement_in_words() -> None:

@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from neogenesis.core.drive import Drive, Health
 from neogenesis.core.errors import Refused
 from neogenesis.core.extent import Extents
-from neogenesis.core.health import Health
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.plan.model import Target
 from neogenesis.core.plan.solver import Share, solve
-from neogenesis.core.survey import Drive, PartitionFacts, Survey, Surveyed
+from neogenesis.core.survey import PartitionFacts, Survey, Surveyed
 from neogenesis.core.survey.model import TableFacts, VolumeFacts
 from neogenesis.core.units import GIB, MIB, nominal_bytes, round_up
 from tests.drives import LINUX, NT_DATA, RECOVERY, RESERVED, STARTUP

@@ -14,11 +14,10 @@ from neogenesis.app.parts.strata import Stratum, filled, neighbour, place_strata
 from neogenesis.app.words import time_range
 from neogenesis.bench.docks import SimulatedDocks, SystemDocks, look_at
 from neogenesis.bench.drives import confirm_tail
+from neogenesis.core.drive import Drive, HealthReading, judge
 from neogenesis.core.errors import ReadFailed, Stopped
-from neogenesis.core.health import HealthReading, judge
 from neogenesis.core.store import MemoryStore, SharedStore
-from neogenesis.core.survey import Drive
-from neogenesis.core.transfer import Control
+from neogenesis.core.work import Control
 from tests.drives import blank, set_docks, simulated
 
 GIB = 1 << 30
@@ -125,7 +124,8 @@ def test_tails_to_type() -> None:
 
 def test_stop_and_pause_of_a_control() -> None:
     told: list[str] = []
-    control = Control(told.append)
+    control = Control()
+    control.tell = told.append
     control.checkpoint()
     control.pause()
     assert control.paused

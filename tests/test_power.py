@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import errno
+import os
 import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
-from neogenesis.bench.power import make_safe
-from neogenesis.core.errors import Refused
+from neogenesis.bench.drives import make_safe, open_sealed, open_target
+from neogenesis.core.errors import BadArgument, Refused
+from neogenesis.core.store import PathOpener
 from tests.drives import MIB, Part, blank, make_volume, run, simulated
 
 _BUS = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-Bus Bus Configuration 1.0//EN" "">
@@ -66,7 +70,9 @@ def test_a_drive_that_the_service_knows_is_switched_off(bus: Path, loop: str) ->
         end(service)
 
 
-def test_the_real_service_does_not_switch_a_loop_device_off(bus: Path, loop: str) -> None:
+@contextmanager
+def real_service() -> Iterator[None]:
+    """The real daemon on this test's bus, once it answers."""
     daemon = next((p for p in ("/usr/libexec/udisks2/udisksd", "/usr/lib/udisks2/udisksd") if Path(p).exists()), None)
     assert daemon, "the package udisks2 is missing"
     service = subprocess.Popen([daemon, "--no-debug"], stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
@@ -75,11 +81,64 @@ def test_the_real_service_does_not_switch_a_loop_device_off(bus: Path, loop: str
             while not connection.send_and_get_reply(message_bus.NameHasOwner("org.freedesktop.UDisks2")).body[0]:
                 assert service.poll() is None
                 time.sleep(0.05)
-        found = make_safe(loop)
-        assert not found.powered_off and "Everything is on the medium" in found.text and "dock off" in found.text
+        yield
     finally:
         service.terminate()
         service.wait()
+
+
+@contextmanager
+def device_manager(device: str) -> Iterator[None]:
+    """The system's device manager, where none runs: the service knows only what it has told."""
+    ping = ["udevadm", "control", "--ping", "--timeout=2"]
+    if subprocess.run(ping, capture_output=True, check=False).returncode == 0:
+        yield
+        return
+    Path("/run/udev/control").unlink(missing_ok=True)
+    manager = subprocess.Popen(["/lib/systemd/systemd-udevd"], stderr=subprocess.DEVNULL)
+    try:
+        while not Path("/run/udev/control").exists():
+            assert manager.poll() is None
+            time.sleep(0.02)
+        run("udevadm", "trigger", "--action=add", device)
+        run("udevadm", "settle")
+        yield
+    finally:
+        manager.terminate()
+        manager.wait()
+        Path("/run/udev/control").unlink(missing_ok=True)
+
+
+def test_the_real_service_opens_a_drive_for_whoever_may_not(bus: Path, loop: str, monkeypatch) -> None:
+    """Whole work on a drive whose node this process may not open: descriptors come over the bus, with their flags."""
+
+    def forbidden(self: PathOpener, flags: int) -> int:
+        if str(self.path) == loop:
+            raise PermissionError(errno.EACCES, "Permission denied")
+        return os.open(self.path, flags | os.O_CLOEXEC)
+
+    monkeypatch.setattr(PathOpener, "__call__", forbidden)
+    with pytest.raises(BadArgument, match="permission"):
+        open_sealed(loop)  # nobody serves yet
+    with device_manager(loop), real_service():
+        target = open_target(loop, 512)
+        target.store.write(0, b"harbour" * 1000)
+        target.store.sync()
+        assert target.store.uncached().read(7, 7) == b"harbour"
+        with pytest.raises(Refused, match="in use"):
+            open_target(loop, 512)
+        target.close()
+        sealed = open_sealed(loop, grip="hold")
+        assert sealed.store.read(0, 7) == b"harbour" and sealed.drive.size_bytes == 64 * MIB
+        refused = subprocess.run(["mke2fs", "-q", loop], capture_output=True, text=True, check=False)
+        assert refused.returncode and "in use" in refused.stderr
+        sealed.close()
+
+
+def test_the_real_service_does_not_switch_a_loop_device_off(bus: Path, loop: str) -> None:
+    with real_service():
+        found = make_safe(loop)
+        assert not found.powered_off and "Everything is on the medium" in found.text and "dock off" in found.text
 
 
 def test_without_a_service_the_words_do_not_promise_more(tmp_path: Path, loop: str, monkeypatch) -> None:

@@ -15,14 +15,16 @@ import pytest
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import open_sealed
 from neogenesis.bench.planning import plan_for, survey, target_of
+from neogenesis.bench.reader import open_tree
 from neogenesis.bench.tools import FilesystemTools
 from neogenesis.core.errors import NeogenesisError, WriteFailed
 from neogenesis.core.plan import Plan, Policy
 from neogenesis.core.record import save
-from neogenesis.core.store import FileStore, WritableStore
+from neogenesis.core.store import FileStore, PathOpener, WritableStore
 from neogenesis.core.survey import survey_drive
 from neogenesis.core.table import read_table
-from neogenesis.core.transfer import Control, RunFiles, Transfer
+from neogenesis.core.transfer import Ends, RunFiles, Transfer
+from neogenesis.core.work import Control, Frame
 from tests.drives import LINUX, MIB, STARTUP, Part, blank, check_volume, linux_files, make_drive, run, spans
 
 
@@ -67,26 +69,22 @@ class CutStore(WritableStore):
     def write_zeros(self, start: int, end: int) -> None:
         self._take(start, end - start)
 
-    def sync(self) -> None:
+    def _flush(self) -> None:
         self._settle(self.waiting)
 
 
 def transfer(plan: Plan, files: RunFiles, wrap: Callable[[FileStore], WritableStore], resume: bool) -> None:
     source = open_sealed(plan.source.survey.drive.path)
-    base = FileStore(Path(plan.target.drive.path))
+    base = FileStore(PathOpener(Path(plan.target.drive.path)))
     try:
-        Transfer(
-            plan,
+        ends = Ends(
             source.store,
-            lambda: (survey_drive(source.store, source.drive), source.drive),
+            lambda: (survey_drive(source.store, source.drive, open_tree), source.drive),
             wrap(base),
             plan.target.drive,
-            files,
-            FilesystemTools(),
-            Control(),
-            BenchClock(),
-            lambda event: None,
-        ).run(resume)
+        )
+        frame = Frame(Control(), BenchClock(), lambda event: None)
+        Transfer(plan, ends, files, FilesystemTools(), frame).run(resume)
     finally:
         source.close()
         base.close()
@@ -111,7 +109,7 @@ def test_cut_at_every_write(old: Path, tmp_path: Path) -> None:
     plan = plan_for(survey(str(old)), str(new), None, Policy())
     pristine = tmp_path / "pristine.img"
     run("cp", "--sparse=always", new, pristine)
-    counting = CutStore(FileStore(new), 1 << 30, random.Random(0))
+    counting = CutStore(FileStore(PathOpener(new)), 1 << 30, random.Random(0))
     files = RunFiles(tmp_path / "plan.json")
     save(files.plan, plan)
     counting.base.close()
@@ -144,7 +142,7 @@ def cut(plan: Plan, files: RunFiles, limit: int) -> None:
 
 def table_state(image: Path) -> str:
     """The partitions that a machine would see, or none."""
-    store = FileStore(image)
+    store = FileStore(PathOpener(image))
     try:
         table = read_table(store, 512)
         return (

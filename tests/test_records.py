@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import itertools
 import json
 import subprocess
@@ -13,17 +14,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from neogenesis.bench.reader import open_tree
+from neogenesis.core.drive import Identity
 from neogenesis.core.errors import BadRecord, Mismatch
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
-from neogenesis.core.record import from_json, load, save, to_json
+from neogenesis.core.record import from_json, load, save
 from neogenesis.core.store import MemoryStore, read_or_narrow
 from neogenesis.core.transfer import load_manifest, verify_against
-from neogenesis.core.transfer.chunks import ZEROS, Chunk, ChunkLog
-from neogenesis.core.transfer.journal import Journal, belongs_to, read_state
-from neogenesis.core.transfer.manifest import chunk_matches
 from neogenesis.core.transfer.pipeline import data_runs
-from neogenesis.core.transfer.regions import region_map
+from neogenesis.core.transfer.readback import wrong_chunks
+from neogenesis.core.transfer.regions import RegionMap, region_rows, save_regions
+from neogenesis.core.work.chunks import ZEROS, Chunk, ChunkLog
+from neogenesis.core.work.journal import Journal, belongs_to, read_state
 from tests.drives import blank
 
 HASH = "ab" * 32
@@ -35,7 +38,7 @@ def journal_of(path: Path) -> bytes:
         journal.add_chunks(
             [Chunk(n * 100, n * 100 + 50, bytes([n]) * 32), Chunk(n * 100 + 50, n * 100 + 60, ZEROS)], [(n, n + 1)]
         )
-    journal.append([["copied"]])
+    journal.append([["step", "copy"]])
     journal.append([["verified", 300]])
     journal.close()
     return path.read_bytes()
@@ -47,10 +50,10 @@ def test_any_cut_of_a_journal_is_an_earlier_state(
 ) -> None:
     raw = journal_of(tmp_path_factory.mktemp("j") / "p.journal")
     cut = data.draw(st.integers(0, len(raw)))
-    state, size = read_state(raw[:cut], "p.journal")
+    state, size = read_state(io.BytesIO(raw[:cut]), "p.journal")
     assert size <= cut and raw[:size].count(b"\n") == raw[:size].split(b"\n").__len__() - 1
-    whole, _ = read_state(raw, "p.journal")
-    assert len(state.chunks) <= len(whole.chunks) and (not state.verified or state.copied)
+    whole, _ = read_state(io.BytesIO(raw), "p.journal")
+    assert len(state.chunks) <= len(whole.chunks) and (not state.verified_bytes or "copy" in state.steps)
     assert list(state.chunks) == list(whole.chunks)[: len(state.chunks)], "a chunk counts only once it was synced"
 
 
@@ -65,7 +68,7 @@ def test_a_changed_byte_before_the_last_line_is_noticed(
     raw[at] ^= flip
     same = chr(raw[at]).lower() == chr(raw[at] ^ flip).lower() and at - raw.rfind(b"\n", 0, at) <= 8
     try:
-        read_state(bytes(raw), "p.journal")
+        read_state(io.BytesIO(bytes(raw)), "p.journal")
     except BadRecord as error:
         assert "damaged" in error.text
     else:
@@ -84,7 +87,7 @@ def test_forgotten_ranges_are_copied_again() -> None:
     log = ChunkLog()
     for n in range(10):
         log.add(Chunk(n * 10, n * 10 + 10, bytes([n]) * 32))
-    log.forget(25, 41)
+    log.forget([(25, 41)])
     assert log.covered == Extents.of([(0, 20), (50, 100)]) and log.total == 70 and len(log) == 7
 
 
@@ -121,11 +124,13 @@ def test_a_failed_save_leaves_the_old_file(tmp_path: Path) -> None:
     assert json.loads(path.read_text()) == {"old": True} and list(tmp_path.iterdir()) == [path]
 
 
-def test_records_ignore_what_later_versions_add() -> None:
-    raw = json.loads(to_json(region_map(100, Extents.of([(0, 40)]), Extents.of([(30, 50)]))))
+def test_records_ignore_what_later_versions_add(tmp_path: Path) -> None:
+    rows = region_rows(100, Extents.of([(0, 40)]), Extents.of([(30, 50)]))
+    save_regions(tmp_path / "r.json", 100, rows, Identity(serial="a"), Identity(serial="b"))
+    raw = json.loads((tmp_path / "r.json").read_text())
     assert raw["regions"] == [[0, 30, "read"], [30, 50, "lost"], [50, 100, "untried"]]
     raw["added_later"] = {"x": 1}
-    again = from_json(msgspec.json.encode(raw), type(region_map(1, Extents.of([]), Extents.of([]))), "map")
+    again = from_json(msgspec.json.encode(raw), RegionMap, "map")
     assert again.size_bytes == 100
 
 
@@ -134,7 +139,7 @@ def test_records_ignore_what_later_versions_add() -> None:
     st.lists(st.tuples(st.integers(0, 99), st.integers(0, 99))),
 )
 def test_region_maps_cover_the_drive_exactly_once(read: list, lost: list) -> None:
-    regions = region_map(90, Extents.of(read), Extents.of(lost)).regions
+    regions = list(region_rows(90, Extents.of(read), Extents.of(lost)))
     assert regions[0][0] == 0 and regions[-1][1] == 90
     assert all(a[1] == b[0] and a[0] < a[1] for a, b in itertools.pairwise(regions))
     lost_bytes = {n for s, e in lost for n in range(s, min(e, 90))}
@@ -148,14 +153,13 @@ def test_manifest_names_the_flipped_bit(tmp_path: Path, standard: Path, neogenes
     manifest = load_manifest(tmp_path / "p.manifest.json")
     store = MemoryStore(new.stat().st_size)
     store.data[:] = new.read_bytes()
-    assert verify_against(manifest, store) == sum(end - start for start, end, _ in manifest.chunks)
-    assert manifest.verified_bytes > 0
-    chunk = next(c for c in manifest.each_chunk() if c.digest != ZEROS and c.start > 60 << 20)
+    assert verify_against(manifest, store, open_tree) == manifest.chunks.total
+    assert manifest.head.verified_bytes > 0
+    chunk = next(c for c in manifest.chunks if c.digest != ZEROS and c.start > 60 << 20)
     store.data[chunk.start + 77] ^= 32
-    buffer = memoryview(bytearray(1 << 20))
-    assert not chunk_matches(store, chunk, buffer)
+    assert wrong_chunks(store, [chunk]) == [chunk]
     with pytest.raises(Mismatch, match="partition 3"):
-        verify_against(manifest, store)
+        verify_against(manifest, store, open_tree)
     for broken in ('"start": 1', "[5, 4, "):
         path = tmp_path / "broken.manifest.json"
         path.write_text((tmp_path / "p.manifest.json").read_text().replace("[1048576, ", broken, 1))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -12,10 +14,11 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.keep.lanes import LaneRow, Lanes
 from neogenesis.app.keep.model import Lane
 from neogenesis.app.keep.passes import PASS_WORDS, PassLine
+from neogenesis.app.parts.course import CoursePlot, course_scene
 from neogenesis.app.parts.figures import LostFiles, ProgressFigures
 from neogenesis.app.parts.progress import ProgressLine
 from neogenesis.app.parts.regions import RANK, RegionColumn, ranges_of
-from neogenesis.app.parts.trace import SoundingsTrace, usual_best
+from neogenesis.app.parts.trace import SoundingsTrace
 from neogenesis.app.theme.look import look
 from neogenesis.core.rescue import PASSES
 from tests.bench.chart import draw, shares_of_goal
@@ -117,12 +120,36 @@ def test_marks_of_lost_and_postponed_places_stand_where_they_are(qtbot: QtBot) -
         assert brown and min(brown) > 0.17 * wide and max(brown) < 0.33 * wide
 
 
-@given(st.lists(st.floats(0, 1e12), max_size=200))
-def test_the_usual_best_is_no_spike(rates: list[float]) -> None:
-    best = usual_best(rates)
-    assert 0 <= best <= max(rates, default=0.0)
-    if len(rates) >= 40:
-        assert sum(rate > best for rate in rates) <= len(rates) * 0.05 + 1
+@given(
+    st.lists(st.tuples(st.floats(0, 1e4), st.floats(0, 1e12)), max_size=30),
+    st.floats(1, 1e12),
+    st.none() | st.tuples(st.floats(1, 1e3), st.floats(1e3, 1e5)),
+    st.none() | st.tuples(st.floats(0, 1e3), st.floats(1e3, 1e5)),
+)
+def test_a_course_stays_inside_its_plot_and_goes_only_down(points, total, forecast, left) -> None:
+    ordered = list(zip(sorted(t for t, _ in points), sorted(d for _, d in points), strict=True))
+    scene = course_scene(ordered, total, forecast, left, [(3.0, "system"), (1.0, "data")])
+    for x, y in (*scene.track, *scene.wedge, *scene.cone):
+        assert 0 <= x <= 1 and 0 <= y <= 1
+    assert all(a[1] <= b[1] and a[0] <= b[0] for a, b in itertools.pairwise(scene.track))
+    if ordered:
+        assert [b[:2] for b in scene.bands] == [(0.0, 0.75), (0.75, 1.0)]
+        assert bool(scene.wedge) == (forecast is not None)
+
+
+def test_a_late_course_lies_above_its_wedge_and_is_painted(qtbot: QtBot) -> None:
+    late = course_scene([(0, 0), (50, 100)], 1000, (80, 120), (300, 600))
+    early = course_scene([(0, 0), (50, 900)], 1000, (80, 120), (3, 9))
+    middle = [x for x, y in late.wedge if y == 1]
+    assert late.track[-1][1] < late.track[-1][0] / middle[-1] and early.track[-1][1] > early.track[-1][0] / 0.6
+    plot = CoursePlot()
+    qtbot.addWidget(plot)
+    plot.resize(300, 160)
+    empty = plot.grab().toImage()
+    plot.show_course(late)
+    shown = plot.grab().toImage()
+    plot.show_course(early)
+    assert empty != shown and plot.grab().toImage() != shown
 
 
 def test_lanes_say_who_how_far_and_why_one_dropped_out(qtbot: QtBot) -> None:

@@ -16,12 +16,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from neogenesis.bench.clock import BenchClock
+from neogenesis.bench.reader import open_tree
+from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import ReadFailed, Stopped
 from neogenesis.core.extent import Extents
-from neogenesis.core.rescue import Rescue, RescueMap, Rests, load_map
-from neogenesis.core.store import FileStore, MemoryStore, RangeView, SealedFileStore
-from neogenesis.core.survey import Drive
-from neogenesis.core.transfer import Control
+from neogenesis.core.rescue import MapEnds, Rescue, RescueMap, Rests, load_map
+from neogenesis.core.store import FileStore, MemoryStore, PathOpener, RangeView, SealedFileStore
+from neogenesis.core.work import Control
 from tests.drives import LINUX, MIB, Part, blank, make_drive, nt_files, simulated, spans
 
 
@@ -43,7 +44,7 @@ class Failing(MemoryStore):
 
 
 def rescue(source: Failing, target: MemoryStore, found: RescueMap) -> Rescue:
-    work = Rescue(source, target, found, Control(), BenchClock(), lambda current: None)
+    work = Rescue(source, target, found, open_tree, Control(), BenchClock(), lambda current: None)
     work.run(Drive(path="x", size_bytes=source.size_bytes, sector_size=512))
     return work
 
@@ -107,8 +108,9 @@ def test_a_million_regions_are_saved_and_read(tmp_path: Path) -> None:
     count = 1_000_000
     found = RescueMap(count * 512, [(n * 512, (n + 1) * 512, "lost" if n % 2 else "read") for n in range(count)])
     started = time.perf_counter()
-    found.save(tmp_path / "m.json", {"serial": "x"})
-    again = load_map(tmp_path / "m.json", count * 512, {"serial": "x"})
+    ends = MapEnds(Identity(serial="x"), Identity(serial="y"))
+    found.save(tmp_path / "m.json", ends)
+    again = load_map(tmp_path / "m.json", count * 512, ends)
     assert len(again) == count and again.total("lost") == count * 256
     for n in range(2000):
         again.mark(n * 250 * 512, n * 250 * 512 + 512, "postponed")
@@ -273,7 +275,7 @@ def rescue_of(source: Sick, temperature=lambda: None) -> tuple[RescueMap, list[s
     found, target = RescueMap(source.size_bytes), MemoryStore(source.size_bytes)
     clock = BenchClock(1.0, lambda: source.passed_s)
     rests = Rests(temperature, source.rest, said.append)
-    work = Rescue(source, target, found, Control(), clock, lambda current: None, rests=rests)
+    work = Rescue(source, target, found, open_tree, Control(), clock, lambda current: None, rests=rests)
     work.run(Drive(path="x", size_bytes=source.size_bytes, sector_size=512))
     assert found.total("read") == source.size_bytes and target.data == source.data
     return found, said
@@ -338,10 +340,13 @@ def test_the_outline_shows_the_worst_of_each_stretch(marks: list[tuple[int, int,
 def test_a_stop_while_the_volumes_are_read_is_a_stop(reads: int, standard: Path, tmp_path: Path) -> None:
     """Reads of the first pass are made from inside the library that lists files; an order must come through it."""
     control = Control()
-    store = SealedFileStore(standard)
+    store = SealedFileStore(PathOpener(standard))
 
     class Counting(RangeView):
         left = reads
+
+        def uncached(self) -> RangeView:
+            return self
 
         def read_into(self, offset: int, buffer: memoryview) -> None:
             self.left -= 1
@@ -351,7 +356,15 @@ def test_a_stop_while_the_volumes_are_read_is_a_stop(reads: int, standard: Path,
 
     source = Counting(store, 0, store.size_bytes)
     found = RescueMap(store.size_bytes)
-    work = Rescue(source, FileStore(blank(tmp_path / "n", 640)), found, control, BenchClock(), lambda current: None)
+    work = Rescue(
+        source,
+        FileStore(PathOpener(blank(tmp_path / "n", 640))),
+        found,
+        open_tree,
+        control,
+        BenchClock(),
+        lambda current: None,
+    )
     with pytest.raises(Stopped):
         work.run(Drive(path="x", size_bytes=store.size_bytes, sector_size=512))
     assert not found.total("postponed") and not found.total("lost")

@@ -70,14 +70,15 @@ def test_lost_bytes_are_counted_and_tried_again(standard: Path, tmp_path: Path, 
 
 def test_killed_and_gone_on(standard: Path, tmp_path: Path, neogenesis) -> None:
     drive = simulated(
-        tmp_path / "old.drive.json", "old.img", serial="SAL00002", clock="real", read={"bytes_per_s": 4e6}
+        tmp_path / "old.drive.json", "old.img", serial="SAL00002", clock="real", read={"bytes_per_s": 4e7}
     )
     process = subprocess.Popen(
         [sys.executable, "-m", "neogenesis", "salvage", drive, tmp_path / "out"],
         stdout=subprocess.DEVNULL,
         stderr=subprocess.PIPE,
     )
-    time.sleep(4)
+    while process.poll() is None and not any((tmp_path / "out").rglob("*.bin")):
+        time.sleep(0.05)
     process.send_signal(signal.SIGTERM)
     status = process.wait()
     process.stderr.close()
@@ -117,7 +118,7 @@ def test_names_that_the_folder_cannot_hold(tmp_path: Path, neogenesis) -> None:
     image, point = blank(tmp_path / "fat.img", 40), tmp_path / "fat"
     run("mkfs.fat", image)
     point.mkdir()
-    neogenesis("salvage", drive, tmp_path / "out")
+    neogenesis("salvage", drive, tmp_path / "out", words="is stored as")
     found = saved(tmp_path / "out")
     for name, data in names.items():
         assert (tmp_path / "out" / found[f"home/keeper/{name}"]["saved_as"]).read_bytes() == data

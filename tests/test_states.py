@@ -6,6 +6,7 @@ old table, none, or the whole new one, and in the end a resume finishes the work
 
 from __future__ import annotations
 
+import os
 import random
 import shutil
 import subprocess
@@ -21,17 +22,19 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import open_sealed
 from neogenesis.bench.planning import hash_of, plan_for, survey
+from neogenesis.bench.reader import open_tree
 from neogenesis.bench.tools import FilesystemTools
 from neogenesis.core.errors import NeogenesisError, ReadFailed, WriteFailed
 from neogenesis.core.plan import Plan, Policy
 from neogenesis.core.record import save
-from neogenesis.core.store import FileStore, ReadableStore, WritableStore
+from neogenesis.core.store import FileStore, PathOpener, ReadableStore, WritableStore
 from neogenesis.core.survey import survey_drive
 from neogenesis.core.table import read_table
-from neogenesis.core.transfer import Control, Event, RunFiles, Transfer
-from neogenesis.core.transfer.chunks import ZEROS
-from neogenesis.core.transfer.journal import read_state
-from neogenesis.core.transfer.manifest import chunk_matches
+from neogenesis.core.transfer import Ends, RunFiles, Transfer
+from neogenesis.core.transfer.readback import wrong_chunks
+from neogenesis.core.work import Control, Event, Frame
+from neogenesis.core.work.chunks import ZEROS
+from neogenesis.core.work.journal import read_state
 from tests.drives import LINUX, STARTUP, Part, blank, data_hash, linux_files, make_drive
 from tests.test_power_cut import CutStore, table_state
 
@@ -94,7 +97,7 @@ class Transfers(RuleBasedStateMachine):
         unplug_after: int | None = None,
     ) -> None:
         source = open_sealed(str(self.old))
-        base = FileStore(self.new)
+        base = FileStore(PathOpener(self.new))
         control = Control()
         heard = [0]
 
@@ -104,20 +107,11 @@ class Transfers(RuleBasedStateMachine):
                 control.stop("the test says so")
 
         try:
-            surveyed = survey_drive(source.store, source.drive)
+            surveyed = survey_drive(source.store, source.drive, open_tree)
             reading = source.store if unplug_after is None else Unplugged(source.store, unplug_after)
-            Transfer(
-                self.plan,
-                reading,
-                lambda: (surveyed, source.drive),
-                wrap(base),
-                self.plan.target.drive,
-                self.files,
-                FilesystemTools(),
-                control,
-                BenchClock(),
-                tell,
-            ).run(True)
+            ends = Ends(reading, lambda: (surveyed, source.drive), wrap(base), self.plan.target.drive)
+            frame = Frame(control, BenchClock(), tell)
+            Transfer(self.plan, ends, self.files, FilesystemTools(), frame).run(True)
             self.done = True
         except NeogenesisError:
             pass
@@ -192,13 +186,13 @@ class Transfers(RuleBasedStateMachine):
     def what_is_recorded_is_there(self) -> None:
         if not hasattr(self, "files") or not self.files.journal.exists():
             return
-        state, _ = read_state(self.files.journal.read_bytes(), "j")
+        with self.files.journal.open("rb") as file:
+            state, _ = read_state(file, "j")
         assert state.plan_hash in ("", hash_of(self.plan))
-        store = FileStore(self.new)
+        store = FileStore(PathOpener(self.new))
         try:
-            buffer = memoryview(bytearray(1 << 20))
-            wrong = [c for c in state.chunks if c.digest != ZEROS and not chunk_matches(store, c, buffer)]
-            assert not wrong or state.verified, "a recorded chunk is not what was written"
+            wrong = wrong_chunks(store, [c for c in state.chunks if c.digest != ZEROS])
+            assert not wrong or state.begun, "a recorded chunk is not what was written"
         finally:
             store.close()
 
@@ -211,7 +205,7 @@ class Transfers(RuleBasedStateMachine):
     def the_table_is_old_none_or_whole(self) -> None:
         if not hasattr(self, "plan"):
             return
-        store = FileStore(self.new)
+        store = FileStore(PathOpener(self.new))
         try:
             table = read_table(store, 512)
             found = [(p.number, p.start_bytes, p.size_bytes) for p in table.partitions]
@@ -228,5 +222,8 @@ class Transfers(RuleBasedStateMachine):
 
 TestTransfers = Transfers.TestCase
 TestTransfers.settings = settings(
-    max_examples=8, stateful_step_count=8, deadline=None, suppress_health_check=list(HealthCheck)
+    max_examples=40 if os.environ.get("NEOGENESIS_LONG") else 6,
+    stateful_step_count=8,
+    deadline=None,
+    suppress_health_check=list(HealthCheck),
 )

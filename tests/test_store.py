@@ -18,6 +18,7 @@ from neogenesis.core.store import (
     FileStore,
     MemoryStore,
     OverlayStore,
+    PathOpener,
     PieceStore,
     SealedFileStore,
     WritableRangeView,
@@ -35,7 +36,7 @@ def store(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[WritableSt
     if kind.startswith("loop"):
         device = run("losetup", "--find", "--show", "--sector-size", kind[4:], image).strip()
         try:
-            made = FileStore(Path(device))
+            made = FileStore(PathOpener(Path(device)))
             assert made.sector_size == int(kind[4:]) and made.is_block_device
             yield made
             made.close()
@@ -46,7 +47,7 @@ def store(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[WritableSt
     if kind == "memory":
         opened = MemoryStore(SIZE)
     elif kind == "file":
-        opened = FileStore(image)
+        opened = FileStore(PathOpener(image))
     elif kind == "simulated":
         opened = SimulatedTarget(simulated(tmp_path / "s.drive.json", "s.img"))
     elif kind == "view":
@@ -79,25 +80,25 @@ def test_conformance(store: WritableStore) -> None:
 
 
 def test_sealed_stores_cannot_write(tmp_path: Path) -> None:
-    sealed = SealedFileStore(blank(tmp_path / "s.img", 1))
+    sealed = SealedFileStore(PathOpener(blank(tmp_path / "s.img", 1)))
     assert not any(hasattr(sealed, name) for name in ("write", "write_zeros", "sync"))
     with pytest.raises(OSError) as caught:
-        os.pwrite(sealed._descriptor, b"x", 0)
+        os.pwrite(sealed._file.descriptor, b"x", 0)
     assert caught.value.errno == errno.EBADF
     sealed.close()
 
 
 def test_a_reader_and_a_writer_exclude_each_other(tmp_path: Path) -> None:
     image = blank(tmp_path / "s.img", 1)
-    first = SealedFileStore(image)
-    SealedFileStore(image).close()
+    first = SealedFileStore(PathOpener(image))
+    SealedFileStore(PathOpener(image)).close()
     with pytest.raises(Refused, match="in use"):
-        FileStore(image)
+        FileStore(PathOpener(image))
     first.close()
-    writer = FileStore(image)
+    writer = FileStore(PathOpener(image))
     with pytest.raises(Refused, match="in use"):
-        SealedFileStore(image)
-    SealedFileStore(image, locked=False).close()
+        SealedFileStore(PathOpener(image))
+    SealedFileStore(PathOpener(image), grip="look").close()
     writer.close()
 
 
@@ -112,7 +113,7 @@ def test_what_is_no_drive_is_refused_in_words(what: str, tmp_path: Path) -> None
     elif what == "socket":
         path = Path("/dev/zero")
     with pytest.raises(BadArgument, match="drive"):
-        SealedFileStore(path)
+        SealedFileStore(PathOpener(path))
 
 
 def test_mounted_device_is_refused(tmp_path: Path) -> None:
@@ -124,7 +125,7 @@ def test_mounted_device_is_refused(tmp_path: Path) -> None:
     try:
         run("mount", device, point)
         with pytest.raises(Refused, match="mounted"):
-            FileStore(Path(device))
+            FileStore(PathOpener(Path(device)))
         run("umount", point)
     finally:
         run("losetup", "--detach", device)

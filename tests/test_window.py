@@ -25,7 +25,8 @@ from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.window import MainWindow
 from neogenesis.bench import worker
-from neogenesis.core.job import ROUTE, Job, JobStore
+from neogenesis.bench.records import open_records
+from neogenesis.core.job import ROUTE, Job
 from tests.drives import LINUX, Part, blank, check_volume, data_hash, make_drive, set_docks, simulated, spans
 
 Open = Callable[[Path], MainWindow]
@@ -140,7 +141,7 @@ def test_closed_gate_shows_why_and_cannot_be_passed(tmp_path: Path, open_window:
     simulated(tmp_path / "old.drive.json", "old.img", serial="OLD00001")
     simulated(tmp_path / "new.drive.json", "new.img", serial="NEW00002")
     set_docks(tmp_path, ["old.drive.json", "new.drive.json"])
-    store = JobStore(tmp_path / "bench")
+    store = open_records(tmp_path / "bench")
     store.add(
         Job(
             ticket="T-7",

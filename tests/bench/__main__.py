@@ -15,6 +15,7 @@ from pathlib import Path
 from tests.bench.chart import draw
 from tests.bench.engine import PARTS
 from tests.bench.figure import ROOT, ROUNDS, Figure, alternate, spread, timed, tmpfs
+from tests.bench.limits import LIMITS
 from tests.drives import MIB, NT_DATA, STARTUP, Part, blank, make_drive, place, run, simulated, standard_parts
 
 PROGRAM = [sys.executable, "-m", "neogenesis"]
@@ -188,7 +189,7 @@ def main() -> None:
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     figures: list[Figure] = []
     wanted = [name for name in sys.argv[1:] if not name.startswith("-")]
-    for part in (transfer_against_cp, large_drives, window, *PARTS):
+    for part in (transfer_against_cp, large_drives, window, *PARTS, *LIMITS):
         if wanted and part.__name__ not in wanted:
             continue
         print(f"{part.__name__} …", flush=True)  # noqa: T201

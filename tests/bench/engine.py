@@ -260,11 +260,12 @@ def images() -> list[Figure]:
 
 def rescue() -> list[Figure]:
     from neogenesis.bench.clock import BenchClock
+    from neogenesis.bench.reader import open_tree
+    from neogenesis.core.drive import Drive
     from neogenesis.core.extent import Extents
     from neogenesis.core.rescue import Rescue, RescueMap
-    from neogenesis.core.store import FileStore
-    from neogenesis.core.survey import Drive
-    from neogenesis.core.transfer import Control
+    from neogenesis.core.store import FileStore, PathOpener
+    from neogenesis.core.work import Control
     from tests.test_rescue import Failing
 
     size, rng = 2 << 30, random.Random(5)
@@ -272,8 +273,8 @@ def rescue() -> list[Figure]:
     source = Failing(size, lost)
     found = RescueMap(size)
     with tmpfs(4) as folder:
-        target = FileStore(blank(folder / "t.img", 2048))
-        Rescue(source, target, found, Control(), BenchClock(), lambda m: None).run(
+        target = FileStore(PathOpener(blank(folder / "t.img", 2048)))
+        Rescue(source, target, found, open_tree, Control(), BenchClock(), lambda m: None).run(
             Drive(path="x", size_bytes=size, sector_size=512)
         )
         target.close()

@@ -14,7 +14,8 @@ from neogenesis.app.window import MainWindow
 from neogenesis.app.work import Work
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
-from neogenesis.core.job import Job, JobStore
+from neogenesis.bench.records import open_records
+from neogenesis.core.job import Job
 from tests.test_window_job import Probe
 
 
@@ -39,7 +40,7 @@ def live(until, longest_s: float = 60) -> None:
 
 def main(folder: Path, started: float) -> None:
     application = QApplication([])
-    store = JobStore(folder / "bench")
+    store = open_records(folder / "bench")
     store.add(
         Job(
             ticket="T-1",

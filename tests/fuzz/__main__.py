@@ -6,24 +6,28 @@ left in the folder that is printed. Starts from a corpus of real volumes made by
 
 from __future__ import annotations
 
+import io
 import sys
 import tempfile
+from contextlib import suppress
 from pathlib import Path
 
 import atheris
 
 with atheris.instrument_imports(include=["neogenesis"]):
+    from neogenesis.bench.reader import open_tree
+    from neogenesis.core.drive import Drive
     from neogenesis.core.errors import NeogenesisError
     from neogenesis.core.filesystem import read_volume
     from neogenesis.core.image import Qcow2Store
-    from neogenesis.core.plan import Plan
+    from neogenesis.core.plan import Plan, check_plan
     from neogenesis.core.record import from_json
     from neogenesis.core.store import MemoryStore
-    from neogenesis.core.survey import Drive, survey_drive
+    from neogenesis.core.survey import survey_drive
     from neogenesis.core.table import read_table
-    from neogenesis.core.transfer.journal import read_state
-    from neogenesis.core.transfer.manifest import Manifest
+    from neogenesis.core.transfer.manifest import load_manifest
     from neogenesis.core.transfer.regions import RegionMap
+    from neogenesis.core.work.journal import read_state
 
 from tests.drives import LINUX, MIB, NT_DATA, Part, make_drive, make_volume, run
 
@@ -61,12 +65,18 @@ def one(data: bytes) -> None:
     kind = _KINDS[provider.ConsumeIntInRange(0, len(_KINDS) - 1)]
     try:
         if kind == "journal":
-            read_state(provider.ConsumeBytes(4096), "j")
+            read_state(io.BytesIO(provider.ConsumeBytes(4096)), "j")
         elif kind == "records":
             text = provider.ConsumeBytes(4096)
-            for record in (Plan, Manifest, RegionMap):
+            page = _FOLDER / "input.manifest.json"
+            page.write_bytes(text)
+            with suppress(NeogenesisError):
+                load_manifest(page)
+            for record in (Plan, RegionMap):
                 try:
-                    from_json(text, record, "record")
+                    found = from_json(text, record, "record")
+                    if record is Plan:
+                        check_plan(found, "p")
                 except NeogenesisError:
                     continue
         elif kind == "qcow2":
@@ -86,7 +96,7 @@ def one(data: bytes) -> None:
                 read_table(memory, 512)
                 read_table(memory, 4096)
             elif kind == "drive":
-                survey_drive(memory, Drive(path="x", size_bytes=len(raw), sector_size=512))
+                survey_drive(memory, Drive(path="x", size_bytes=len(raw), sector_size=512), open_tree)
             else:
                 read_volume(memory)
     except NeogenesisError:

@@ -12,7 +12,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from neogenesis.app.work import Failure, Work
 from neogenesis.bench.docks import Docked, Docks
 from neogenesis.core.job import Job, JobStore, LogEntry
-from neogenesis.core.transfer.control import Clock
+from neogenesis.core.work.control import Clock
 
 _LOOK_MS = 1500
 

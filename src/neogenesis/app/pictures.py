@@ -29,8 +29,8 @@ from neogenesis.app.work import Work
 from neogenesis.bench import imaging
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
+from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo import demo_bench
-from neogenesis.core.job import JobStore
 
 _LONGEST_WAIT_S = 120.0
 _RESTORE_ONTO = ("Corvane N2", "Corvane S5")
@@ -72,7 +72,7 @@ def main(folder: Path) -> None:
     try:
         bench = Bench(
             "Saltmarsh Repair",
-            JobStore(demo_bench(place) / "bench"),
+            open_records(demo_bench(place) / "bench"),
             SimulatedDocks(place),
             Work(),
             BenchClock(),
@@ -103,9 +103,7 @@ def _photograph_rescue(window: MainWindow, photographer: Photographer, place: Pa
     sheet.reject()
     job.keep.start("rescue", str(place / "old-drive.img"), ["rive"])
     window.show_stop("transfer")
-    wait(
-        lambda: (latest := job.keep.heard.latest) is not None and latest.text == "forward" and latest.place_bytes > 4e10
-    )
+    wait(lambda: (latest := job.keep.heard.latest) is not None and latest.text == "out" and latest.place_bytes > 4e10)
     photographer.take(window, "rescue")
     wait(lambda: not job.keep.is_active)
     photographer.take(window, "rescue-ended")

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import Docks, SimulatedDocks, SystemDocks
+from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo import demo_bench, demo_folder
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.job import JobStore
@@ -24,7 +25,9 @@ def bench_folder() -> Path:
 def run_window() -> int:
     """The window on the drives of this machine."""
     _need_display()
-    return _run("Neogenesis bench", JobStore(bench_folder(), os.environ.get("NEOGENESIS_DATABASE", "")), SystemDocks())
+    return _run(
+        "Neogenesis bench", open_records(bench_folder(), os.environ.get("NEOGENESIS_DATABASE", "")), SystemDocks()
+    )
 
 
 def run_demo(reset: bool) -> int:
@@ -35,7 +38,7 @@ def run_demo(reset: bool) -> int:
         sys.stdout.write(f"Building the demo bench in {folder}, some seconds…\n")
         sys.stdout.flush()
     demo_bench(folder, reset)
-    return _run("Saltmarsh Repair", JobStore(folder / "bench"), SimulatedDocks(folder))
+    return _run("Saltmarsh Repair", open_records(folder / "bench"), SimulatedDocks(folder))
 
 
 def _need_display() -> None:

@@ -7,10 +7,9 @@ from pathlib import Path
 from typing import ClassVar, Protocol
 
 from neogenesis.bench.drives import open_sealed
+from neogenesis.core.drive import Drive, Health, judge
 from neogenesis.core.errors import NeogenesisError
-from neogenesis.core.health import Health, judge
 from neogenesis.core.record import Record, load
-from neogenesis.core.survey import Drive
 
 
 class Docked(Record, frozen=True, kw_only=True):
@@ -40,7 +39,7 @@ class Docks(Protocol):
 def look_at(name: str) -> Docked | None:
     """A drive by its DRIVE argument; None when there is nothing of that name."""
     try:
-        opened = open_sealed(name, locked=False)
+        opened = open_sealed(name, grip="look")
     except NeogenesisError as error:
         path = Path(name)
         if not path.exists():

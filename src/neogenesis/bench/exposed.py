@@ -84,7 +84,7 @@ def exposed(store: ReadableStore) -> Iterator[Path]:
         raise _unavailable(str(error)) from error
     if not unmount or not Path("/dev/fuse").exists():
         raise _unavailable("the system has no FUSE")
-    _sweep(unmount)
+    _take_away(unmount)
     folder = Path(tempfile.mkdtemp(prefix=_PREFIX))
     faults: list[BaseException] = []
 
@@ -120,7 +120,7 @@ def exposed(store: ReadableStore) -> Iterator[Path]:
             folder.rmdir()
 
 
-def _sweep(unmount: str) -> None:
+def _take_away(unmount: str) -> None:
     """Take away mounts whose process was killed: they answer “not connected” to anyone who asks."""
     for folder in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
         try:

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from neogenesis.core.errors import BadRecord
-from neogenesis.core.filesystem.names import Touched
-from neogenesis.core.transfer import Event
+from neogenesis.core.system import Touched
+from neogenesis.core.work import Event
 
 _MOST_NAMED = 100
 

@@ -8,13 +8,14 @@ from pathlib import Path
 import msgspec
 from blake3 import blake3
 
-from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
+from neogenesis.bench.drives import OpenDrive, open_sealed, provider_of, same_bytes
+from neogenesis.bench.reader import open_tree
+from neogenesis.core.drive import Drive
 from neogenesis.core.errors import Refused
-from neogenesis.core.image import Qcow2Store
-from neogenesis.core.plan import Plan, Policy, make_plan
+from neogenesis.core.plan import Plan, Policy, check_plan, make_plan
 from neogenesis.core.plan.model import Target
 from neogenesis.core.record import load, to_json
-from neogenesis.core.survey import Drive, Survey, Surveyed, survey_drive
+from neogenesis.core.survey import Survey, Surveyed, survey_drive
 from neogenesis.core.transfer import table_mark
 from neogenesis.core.units import binary_text, both_text
 
@@ -28,25 +29,18 @@ def survey(name: str, sector_size: int | None = None) -> Surveyed:
     """Survey a drive read-only."""
     opened = open_sealed(name, sector_size)
     try:
-        return survey_drive(opened.store, opened.drive)
+        return survey_drive(opened.store, opened.drive, open_tree)
     finally:
         opened.close()
 
 
 def target_of(name: str, source_sector_size: int) -> Target:
     """What is known of the new drive before it is written to, with what it holds."""
-    path = Path(name)
+    provider_of(name).refuse_as_target(name)
     opened = open_sealed(name)
     try:
-        if isinstance(opened.store, Qcow2Store):
-            raise Refused(
-                "image",
-                f"“{name}” is a compressed image, not a drive; nothing was written.",
-                "Name a drive or a raw image to write to.",
-            )
-        blank_image = opened.drive.bus == "file" and not path.is_block_device()
-        found = survey_drive(opened.store, opened.drive).survey
-        sector_size = source_sector_size if blank_image else opened.drive.sector_size
+        found = survey_drive(opened.store, opened.drive, open_tree).survey
+        sector_size = opened.drive.sector_size if opened.hardware.has_own_sectors else source_sector_size
         return Target(
             size_bytes=opened.drive.size_bytes,
             sector_size=sector_size,
@@ -99,8 +93,8 @@ def usable_target(source: Surveyed, target: str) -> Target:
 
 
 def load_plan(path: Path) -> Plan:
-    """Raises BadRecord for anything that is no plan of ours."""
-    return load(path, Plan, "plan")
+    """Raises BadRecord for anything that is no plan of ours, or none that can be run."""
+    return check_plan(load(path, Plan, "plan"), path.name)
 
 
 def hash_of(plan: Plan) -> str:

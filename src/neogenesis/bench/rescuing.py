@@ -6,24 +6,26 @@ import os
 import shutil
 import time
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
-from neogenesis.bench.care import temperature_of, waiting
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import clock_factor, confirm_tail, open_sealed, open_target, same_bytes
-from neogenesis.bench.names import write_names
-from neogenesis.bench.simulated import SimulatedDrive
-from neogenesis.bench.worker import only_worker, steered_by_signals
+from neogenesis.bench.drives import OpenDrive, OpenTarget, confirm_tail, open_sealed, open_target, same_bytes
+from neogenesis.bench.names import named, write_names
+from neogenesis.bench.reader import open_tree
+from neogenesis.bench.telling import EventsTo
+from neogenesis.bench.work import Running, only_worker, run_work
+from neogenesis.core.drive import Drive, refuse_mounted
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
-from neogenesis.core.filesystem.names import Touched, files_touching
-from neogenesis.core.rescue import PASSES, Rescue, RescueMap, Rests, load_map
-from neogenesis.core.salvage import Salvage, SalvageSummary, wanted_files
-from neogenesis.core.salvage.run import each_kind
-from neogenesis.core.survey import Drive, survey_drive
-from neogenesis.core.transfer import Control, Event
-from neogenesis.core.transfer.identify import check_tail
+from neogenesis.core.rescue import PASSES, MapEnds, Rescue, RescueMap, Rests, distrusted, load_map
+from neogenesis.core.salvage import Salvage, SalvageSummary, each_kind, wanted_files
+from neogenesis.core.store import WatchedStore
+from neogenesis.core.survey import survey_drive
+from neogenesis.core.system import Touched, files_touching
+from neogenesis.core.transfer import check_tail
 from neogenesis.core.units import both_text
+from neogenesis.core.work import Event
 
 #: Into so many stretches a drive is divided when a rescue tells how it stands.
 _STRETCHES = 480
@@ -33,7 +35,7 @@ _STRETCHES = 480
 class RescueNews:
     """How a rescue stands: its pass, its map, where it reads, and the slowest read since the news before.
 
-    `resting` says why the drive is being left alone, if it is; `celsius` is None where no sensor tells.
+    `celsius` is None where no sensor tells.
     """
 
     name: str
@@ -41,7 +43,6 @@ class RescueNews:
     place: int
     slowest_read_s: float
     celsius: float | None
-    resting: str = ""
 
 
 class Outline:
@@ -97,15 +98,15 @@ class Rescued:
 
 
 def parse_passes(text: str) -> tuple[tuple[str, ...], int]:
-    """The passes named in `first,forward,retry=5`, and how often lost sectors are tried again. Raises BadArgument."""
-    names, retries = [], 2
+    """The passes named in `matters,out,again=5`, and how often lost sectors are tried again. Raises BadArgument."""
+    names, times_again = [], 2
     for part in (p.strip() for p in text.split(",") if p.strip()):
         name, _, count = part.partition("=")
-        if name not in PASSES or (count and (name != "retry" or not count.isdigit() or int(count) > 100)):
-            raise BadArgument(f"--passes does not know “{part}”.", f"Name some of {', '.join(PASSES)} (retry=N).")
+        if name not in PASSES or (count and (name != "again" or not count.isdigit() or int(count) > 100)):
+            raise BadArgument(f"--passes does not know “{part}”.", f"Name some of {', '.join(PASSES)} (again=N).")
         names.append(name)
-        retries = int(count) if count else retries
-    return tuple(names) or PASSES, retries
+        times_again = int(count) if count else times_again
+    return tuple(names) or PASSES, times_again
 
 
 def rescue_drive(
@@ -114,65 +115,82 @@ def rescue_drive(
     map_path: Path,
     tail: str,
     passes: Sequence[str] = PASSES,
-    retries: int = 2,
-    tell: Callable[[RescueNews], None] = lambda news: None,
+    times_again: int = 2,
+    events: Sequence[EventsTo] = (),
 ) -> Rescued:
     """Rescue `drive` onto `target`, which is made as an image file where there is none. Goes on with a map that exists.
 
-    Raises Refused or BadArgument while nothing has been written, Stopped when the drive vanished or on request.
+    Raises Refused or BadArgument while nothing has been written, Stopped when the drive vanished or on request,
+    Partial when something could not be read.
     """
     map_path = map_path.absolute()
-    opened = open_sealed(drive)
-    try:
+    with closing(open_sealed(drive, grip="hold")) as opened:
         if same_bytes(drive, target):
             raise Refused("target-is-source", f"“{target}” is the old drive itself; it is sealed.", "Name another.")
-        if opened.drive.mounted:
-            raise Refused("mounted", "The old drive is mounted; nothing was written.", "Unmount it.")
+        refuse_mounted(opened.drive)
         made = _make_image_file(Path(target), opened.drive, tail, map_path)
-        control = Control()
-        with only_worker(map_path), steered_by_signals(control):
-            goal = open_target(target, opened.drive.sector_size)
-            try:
+
+        def body(running: Running) -> Rescued:
+            with closing(open_target(target, opened.drive.sector_size)) as goal:
                 if not made:
                     check_tail(tail, confirm_tail(goal.drive))
-                if goal.drive.size_bytes < opened.drive.size_bytes:
-                    raise Refused(
-                        "too-small",
-                        "The new drive is smaller than the old one; nothing was written.",
-                        "Take a larger one.",
-                    )
-                source = {"serial": opened.drive.serial, "size_bytes": opened.drive.size_bytes}
-                found = _map_of(map_path, opened.drive, source)
-                simulated = opened.store if isinstance(opened.store, SimulatedDrive) else None
-                clock = BenchClock(clock_factor(drive), lambda: simulated.passed_s if simulated else 0.0)
+                done = _rescue(opened, goal, map_path, passes, times_again, running)
+                if done.touched:
+                    running.frame.tell(named(done.touched))
+                return done
 
-                def news(name: str, current: RescueMap, resting: str = "") -> None:
-                    slowest, rescue.slowest_read_s = rescue.slowest_read_s, 0.0
-                    tell(RescueNews(name, current, rescue.place, slowest, rests.celsius, resting))
+        clock = BenchClock(opened.hardware.pace, opened.hardware.passed_s)
+        return run_work("rescue", body, map_path, events, clock, _ended)
 
-                rests = Rests(
-                    temperature_of(opened),
-                    waiting(opened, control),
-                    lambda why: news(rescue.current_pass, found, why),
-                )
-                rescue = Rescue(
-                    opened.store,
-                    goal.store,
-                    found,
-                    control,
-                    clock,
-                    lambda current: current.save(map_path, source),
-                    news,
-                    retries,
-                    rests,
-                    (lambda: simulated.busy_s) if simulated else None,
-                )
-                rescue.run(opened.drive, passes)
-                return _result(rescue, map_path)
-            finally:
-                goal.close()
-    finally:
-        opened.close()
+
+def _ended(done: Rescued) -> Event:
+    if not done.lost_bytes and not done.open_bytes:
+        return Event(event="outcome", outcome="done", text="Done.")
+    text = f"Done, but {done.lost_bytes + done.open_bytes} bytes of the old drive could not be read."
+    return Event(event="outcome", outcome="partial", text=text, remedy="The same work tries them again.")
+
+
+def _rescue(
+    opened: OpenDrive, goal: OpenTarget, map_path: Path, passes: Sequence[str], times_again: int, running: Running
+) -> Rescued:
+    if goal.drive.size_bytes < opened.drive.size_bytes:
+        raise Refused(
+            "too-small", "The new drive is smaller than the old one; nothing was written.", "Take a larger one."
+        )
+    ends = MapEnds(opened.drive.identity, goal.drive.identity)
+    found = RescueMap(opened.drive.size_bytes)
+    if map_path.exists():
+        found = load_map(map_path, opened.drive.size_bytes, ends)
+        distrusted(found, opened.store, goal.store)
+    hardware, outline = opened.hardware, Outline()
+
+    def news(name: str, current: RescueMap) -> None:
+        fetcher = rescue.fetcher
+        slowest, fetcher.slowest_read_s = fetcher.slowest_read_s, 0.0
+        outline.hear(RescueNews(name, current, fetcher.place, slowest, rests.celsius))
+        tried = current.size_bytes - current.total("untried")
+        running.teller.progress("rescue", tried, current.size_bytes, outline.event)
+
+    rests = Rests(
+        hardware.temperature_c,
+        lambda seconds: hardware.rest(seconds, running.frame.control),
+        lambda why: running.frame.tell(Event(event="note", code="resting", text=why)),
+    )
+    rescue = Rescue(
+        opened.store,
+        goal.store,
+        found,
+        open_tree,
+        running.frame.control,
+        running.clock,
+        lambda current: current.save(map_path, ends),
+        news,
+        times_again,
+        rests,
+        hardware.busy_clock(),
+    )
+    rescue.run(opened.drive, passes)
+    return _result(rescue, map_path)
 
 
 def _make_image_file(target: Path, drive: Drive, tail: str, map_path: Path) -> bool:
@@ -196,26 +214,20 @@ def _make_image_file(target: Path, drive: Drive, tail: str, map_path: Path) -> b
     return True
 
 
-def _map_of(path: Path, drive: Drive, source: dict[str, object]) -> RescueMap:
-    if path.exists():
-        return load_map(path, drive.size_bytes, source)
-    return RescueMap(drive.size_bytes)
-
-
 def _result(rescue: Rescue, map_path: Path) -> Rescued:
     lost = rescue.map.ranges("lost").union(rescue.map.ranges("postponed"))
     touched: list[Touched] = []
     if lost and rescue.surveyed is not None:
         parts = rescue.surveyed.survey.partitions
         volumes = [(p.number, p.start_bytes, p.size_bytes) for p in parts if p.volume.understood]
-        touched = list(files_touching(rescue.target, volumes, lost))
+        touched = list(files_touching(rescue.target, volumes, lost, open_tree))
     names = map_path.with_name(f"{map_path.stem}.files.csv")
     write_names(names, touched)
     return Rescued(
         rescue.map.total("read"),
         rescue.map.total("lost"),
         rescue.map.total("postponed") + rescue.map.total("untried"),
-        rescue.requested_bytes,
+        rescue.fetcher.requested_bytes,
         tuple(touched),
         names,
     )
@@ -228,55 +240,59 @@ def salvage_files(
     include: Sequence[str],
     exclude: Sequence[str],
     tell: Callable[[Sequence[tuple[str, int, int]]], None] = lambda kinds: None,
-    progress: Callable[[int, int], None] = lambda done, total: None,
+    events: Sequence[EventsTo] = (),
 ) -> SalvageSummary:
     """Copy files out of a drive into `folder`; `tell` hears first how much there is of each kind.
 
     Raises Refused when there is no room, BadArgument, WriteFailed or Stopped.
     """
     folder = folder.absolute()
-    control = Control()
-    with steered_by_signals(control):
-        return _salvage(drive, folder, volume, include, exclude, tell, progress, control)
+    with closing(open_sealed(drive, grip="hold")) as opened:
+        refuse_mounted(opened.drive, "The drive")
+
+        def body(running: Running) -> SalvageSummary:
+            store = WatchedStore(opened.store, running.frame.control.checkpoint)
+            survey = survey_drive(store, opened.drive, open_tree).survey
+            if volume is not None and survey.partition(volume) is None:
+                raise BadArgument(f"The drive has no partition {volume}.", "See its survey for the numbers.")
+            wanted, left_out = wanted_files(store, survey, open_tree, volume, tuple(include), tuple(exclude))
+            if not wanted:
+                why = f" ({'; '.join(left_out)})" if left_out else ""
+                text = f"No file was found to copy{why}; nothing was written."
+                raise Refused("nothing-found", text, "Check patterns.")
+            tell(list(each_kind(wanted)))
+            _make_folder(folder, sum(w.size_bytes for w in wanted))
+            with only_worker(folder / "salvage"):
+
+                def progress(done: int, total: int) -> None:
+                    running.teller.progress("salvage", done, total)
+
+                control, clock = running.frame.control, running.clock
+                salvage = Salvage(opened.store, survey, open_tree, folder, control, clock, progress)
+                return salvage.run(wanted, left_out)
+
+        clock = BenchClock(opened.hardware.pace)
+        return run_work("salvage", body, None, events, clock, _salvaged)
 
 
-def _salvage(
-    drive: str,
-    folder: Path,
-    volume: int | None,
-    include: Sequence[str],
-    exclude: Sequence[str],
-    tell: Callable[[Sequence[tuple[str, int, int]]], None],
-    progress: Callable[[int, int], None],
-    control: Control,
-) -> SalvageSummary:
-    opened = open_sealed(drive)
+def _salvaged(done: SalvageSummary) -> Event:
+    if not done.incomplete:
+        return Event(event="outcome", outcome="done", text="Done.")
+    text = f"Done, but {len(done.incomplete)} files could not be read whole."
+    return Event(event="outcome", outcome="partial", text=text, remedy="The same work tries them again.")
+
+
+def _make_folder(folder: Path, needed: int) -> None:
+    """Raises BadArgument for a place that cannot be one, Refused when it has no room for so many bytes."""
     try:
-        if opened.drive.mounted:
-            raise Refused("mounted", "The drive is mounted; nothing was written.", "Unmount it.")
-        survey = survey_drive(opened.store, opened.drive).survey
-        if volume is not None and survey.partition(volume) is None:
-            raise BadArgument(f"The drive has no partition {volume}.", "See its survey for the numbers.")
-        wanted, left_out = wanted_files(opened.store, survey, volume, tuple(include), tuple(exclude))
-        if not wanted:
-            why = f" ({'; '.join(left_out)})" if left_out else ""
-            raise Refused("nothing-found", f"No file was found to copy{why}; nothing was written.", "Check patterns.")
-        tell(list(each_kind(wanted)))
-        try:
-            folder.mkdir(parents=True, exist_ok=True)
-            room = shutil.disk_usage(folder).free
-        except OSError as error:
-            raise BadArgument(f"“{folder}” cannot be made ({error.strerror}).", "Choose another folder.") from error
-        needed = sum(w.size_bytes for w in wanted)
-        if needed > room and not (folder / "salvage.jsonl").exists():
-            raise Refused(
-                "too-small",
-                f"The folder has room for {both_text(room)}, and {both_text(needed)} are to be copied; "
-                "nothing was written.",
-                "Choose another folder, or copy less with --include.",
-            )
-        with only_worker(folder / "salvage"):
-            clock = BenchClock(clock_factor(drive))
-            return Salvage(opened.store, survey, folder, control, clock, progress).run(wanted, left_out)
-    finally:
-        opened.close()
+        folder.mkdir(parents=True, exist_ok=True)
+        room = shutil.disk_usage(folder).free
+    except OSError as error:
+        raise BadArgument(f"“{folder}” cannot be made ({error.strerror}).", "Choose another folder.") from error
+    if needed > room and not (folder / "salvage.jsonl").exists():
+        raise Refused(
+            "too-small",
+            f"The folder has room for {both_text(room)}, and {both_text(needed)} are to be copied; "
+            "nothing was written.",
+            "Choose another folder, or copy less with --include.",
+        )

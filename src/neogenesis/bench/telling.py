@@ -1,27 +1,28 @@
-"""Events of any long work, written where the window or a script listens; exactly one of them is the outcome."""
+"""Events of any long work, written where the window or a script listens."""
 
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
 
 import msgspec
 
 from neogenesis.bench.clock import BenchClock
-from neogenesis.core.errors import BadArgument, NeogenesisError
-from neogenesis.core.transfer import Event
+from neogenesis.core.errors import BadArgument
+from neogenesis.core.work import Event
 
 _PROGRESS_SECONDS = 0.2
-Ending = Literal["done", "refused", "partial", "mismatch", "stopped", "failed"]
-OUTCOMES: dict[int, Ending] = {
-    3: "refused",
-    4: "partial",
-    5: "mismatch",
-    6: "stopped",
-}
+
+
+@dataclass(frozen=True, slots=True)
+class EventsTo:
+    """A file that events are appended to, or begun anew; `-` is standard output."""
+
+    place: str
+    anew: bool = False
 
 
 def _nothing_more() -> Event:
@@ -31,17 +32,18 @@ def _nothing_more() -> Event:
 class Teller:
     """Writes events; progress not more often than five times a second."""
 
-    def __init__(self, write: Callable[[bytes], object], clock: BenchClock) -> None:
-        self._write, self._clock = write, clock
+    def __init__(self, writers: Sequence[Callable[[bytes], object]], clock: BenchClock) -> None:
+        self._writers, self._clock = writers, clock
         self._told = 0.0
         self._first: tuple[float, int] | None = None
 
     def tell(self, event: Event) -> None:
         """Events are a courtesy: a full disk must not stop work that could go on."""
         time_s, wall = event.time_s or round(self._clock.now(), 3), event.wall or self._clock.wall()
-        event = msgspec.structs.replace(event, time_s=time_s, wall=wall)
-        with suppress(OSError):
-            self._write(msgspec.json.encode(event) + b"\n")
+        line = msgspec.json.encode(msgspec.structs.replace(event, time_s=time_s, wall=wall)) + b"\n"
+        for write in self._writers:
+            with suppress(OSError):
+                write(line)
 
     def progress(self, phase: str, done: int, total: int, more: Callable[[], Event] = _nothing_more) -> None:
         """How far it is, if it is time to say so; the rate is the average since the first time.
@@ -71,31 +73,26 @@ class Teller:
 
 
 @contextmanager
-def telling(events: str | None, pace: float = 1.0) -> Iterator[Teller]:
-    """A teller for a file, for standard output (`-`), or for nobody. Tells the outcome of what is done inside.
-
-    `pace` is how much faster than the wall clock the time of the drives goes.
-    """
-    clock = BenchClock(pace)
-    if events is None:
-        yield Teller(lambda data: None, clock)
-        return
+def writers(places: Sequence[EventsTo]) -> Iterator[list[Callable[[bytes], object]]]:
+    """Where events go, open; raises BadArgument for a place that cannot be written."""
+    opened = []
     try:
-        file = None if events == "-" else Path(events).open("ab", buffering=0)  # noqa: SIM115 - closed below
-    except OSError as error:
-        raise BadArgument(f"“{events}” cannot be written ({error.strerror}).", "Name another file.") from error
-    teller = Teller(file.write if file else _to_stdout, clock)
-    try:
-        teller.tell(Event(event="start", figures={"pace": pace}))
-        yield teller
-        teller.tell(Event(event="outcome", outcome="done", text="Done."))
-    except NeogenesisError as error:
-        kind: Ending = OUTCOMES.get(error.exit_status, "failed")
-        code = str(getattr(error, "code", ""))
-        teller.tell(Event(event="outcome", outcome=kind, text=error.text, remedy=error.remedy, code=code))
-        raise
+        found: list[Callable[[bytes], object]] = []
+        for to in places:
+            if to.place == "-":
+                found.append(_to_stdout)
+                continue
+            try:
+                file = Path(to.place).open("wb" if to.anew else "ab", buffering=0)  # noqa: SIM115 - closed below
+            except OSError as error:
+                raise BadArgument(
+                    f"“{to.place}” cannot be written ({error.strerror}).", "Name another file."
+                ) from error
+            opened.append(file)
+            found.append(file.write)
+        yield found
     finally:
-        if file:
+        for file in opened:
             file.close()
 
 

@@ -8,8 +8,10 @@ import subprocess
 from pathlib import Path
 
 from neogenesis.bench.exposed import exposed
+from neogenesis.bench.reader import open_tree
 from neogenesis.core.errors import ToolFailed
 from neogenesis.core.store import ReadableStore, WritableRangeView, WritableStore
+from neogenesis.core.system import FileTree
 
 _PACKAGES = {
     "ntfsresize": "ntfs-3g",
@@ -89,6 +91,9 @@ class FilesystemTools:
                     ["mke2fs", "-q", "-F", "-t", "ext4", "-E", options, "-L", label[:16], str(path)],
                     "Making the new volume",
                 )
+
+    def open_tree(self, store: ReadableStore) -> FileTree:
+        return open_tree(store)
 
     def check(self, store: ReadableStore, kind: str) -> None:
         with exposed(store) as path:

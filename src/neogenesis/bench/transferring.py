@@ -1,41 +1,76 @@
-"""A transfer between drives that are connected: opening the new one, and leaving it so that it can be pulled out."""
+"""A transfer between connected drives: what `neogenesis transfer` runs, and a restore for each of its targets."""
 
 from __future__ import annotations
 
+import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from contextlib import closing, suppress
+from pathlib import Path
 
 import msgspec
 
-from neogenesis.bench.care import temperature_of
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import OpenDrive, OpenTarget, open_target
-from neogenesis.bench.simulated import SimulatedDrive
+from neogenesis.bench.drives import Hardware, OpenDrive, OpenTarget, confirm_tail, open_sealed, open_target, pace_of
+from neogenesis.bench.names import named, write_names
+from neogenesis.bench.planning import load_plan
+from neogenesis.bench.reader import open_tree
+from neogenesis.bench.telling import EventsTo
 from neogenesis.bench.tools import FilesystemTools
-from neogenesis.core.errors import Refused
+from neogenesis.bench.work import Running, run_work
+from neogenesis.core.drive import Drive
+from neogenesis.core.errors import BadRecord, Refused
+from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
-from neogenesis.core.store import FileStore, ReadableStore, ReadWay, SealedFileStore, choose_way
-from neogenesis.core.survey import Drive, Surveyed
-from neogenesis.core.transfer import Control, Event, Outcome, RunFiles, Transfer
-from neogenesis.core.transfer.run import Verify
-from neogenesis.core.units import GIB, binary_text, decimal_text
+from neogenesis.core.store import ReadableStore, WatchedStore
+from neogenesis.core.survey import Surveyed, survey_drive
+from neogenesis.core.system import files_touching
+from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, check_tail
+from neogenesis.core.units import GIB, binary_text, both_text, decimal_text
+from neogenesis.core.work import Event, Frame, Outcome
 
 _WORTH_MEASURING_BYTES = GIB
 _LOOK_SECONDS = 15.0
 
 
+def run_transfer(plan_path: Path, tail: str, resume: bool, verify: Verify, events: Sequence[EventsTo] = ()) -> Outcome:
+    """Run a plan in this process. Events go to the file beside the plan, and to `events`.
+
+    Exactly one outcome event is told, whatever happens. Raises NeogenesisError with its exit status.
+    """
+    plan_path = plan_path.absolute()
+    plan, files = load_plan(plan_path), RunFiles(plan_path)
+    if plan.target.drive is not None:
+        check_tail(tail, confirm_tail(plan.target.drive))
+    _check_room(plan, plan_path)
+    old = plan.source.survey.drive
+    with closing(open_sealed(old.path, old.sector_size, "hold")) as source:
+
+        def body(running: Running) -> Outcome:
+            outcome = carry_out(plan, files, source, source.store, running.frame, resume, verify)
+            if outcome.lost:
+                _name_files(plan, files, source, outcome, running.frame.tell)
+            return outcome
+
+        pace = max(source.hardware.pace, pace_of(plan.target.drive.path) if plan.target.drive else 1.0)
+        places = (EventsTo(str(files.events), anew=not resume), *events)
+        return run_work("transfer", body, plan_path, places, BenchClock(pace), _final, begins=False)
+
+
 def carry_out(
     plan: Plan,
     files: RunFiles,
-    source: ReadableStore,
-    source_now: Callable[[], tuple[Surveyed, Drive]],
-    control: Control,
-    clock: BenchClock,
-    tell: Callable[[Event], None],
+    source: OpenDrive,
+    store: ReadableStore,
+    frame: Frame,
     resume: bool,
     verify: Verify,
+    surveyed: Surveyed | None = None,
 ) -> Outcome:
-    """Run `plan` from an open source; raises NeogenesisError. The new drive is read back past the page cache."""
+    """Run `plan` from an open drive, whose bytes come through `store`; raises NeogenesisError.
+
+    `surveyed` saves several transfers from one image a survey each; without it the old drive is looked at again.
+    """
     planned = plan.target.drive
     if planned is None:
         raise Refused(
@@ -43,57 +78,93 @@ def carry_out(
             "The plan names no drive to write to; nothing was written.",
             "Connect the new drive and plan again with it.",
         )
-    target = open_target(planned.path, plan.target.sector_size)
-    try:
-        if isinstance(target.store, FileStore):
-            target.store.use(ReadWay(direct=True))
-        _choose_reads(plan, source, clock, tell)
-        tell = _with_temperatures(plan, source, target, tell)
-        tools, busy_s = FilesystemTools(), _own_clock(source)
-        transfer = Transfer(
-            plan, source, source_now, target.store, target.drive, files, tools, control, clock, tell, verify, busy_s
-        )
-        outcome = transfer.run(resume)
+
+    def look() -> tuple[Surveyed, Drive]:
+        drive = msgspec.structs.replace(source.drive, changed_ns=source.hardware.changed_ns())
+        return surveyed or survey_drive(WatchedStore(store, frame.control.checkpoint), drive, open_tree), drive
+
+    with closing(open_target(planned.path, plan.target.sector_size)) as target:
+        _choose_reads(plan, source.hardware, frame)
+        told = Frame(frame.control, frame.clock, _with_temperatures(source.hardware, target, frame.tell))
+        ends = Ends(store, look, target.store, target.drive, source.hardware.busy_clock())
+        outcome = Transfer(plan, ends, files, FilesystemTools(), told, verify).run(resume)
         target.store.settle()
         return outcome
-    finally:
-        target.close()
 
 
-def _own_clock(source: ReadableStore) -> Callable[[], float] | None:
-    """A simulated drive knows better than the wall clock how long its reads take."""
-    return (lambda: source.busy_s) if isinstance(source, SimulatedDrive) else None
+def _check_room(plan: Plan, plan_path: Path) -> None:
+    """Raises Refused when the folder of the plan cannot hold what preparing volumes takes."""
+    free = shutil.disk_usage(plan_path.parent).free
+    if plan.scratch_bytes > free:
+        raise Refused(
+            "no-room",
+            f"Preparing the volumes may take {both_text(plan.scratch_bytes)} beside the plan, and there are "
+            f"{both_text(free)}; nothing was written.",
+            "Free space there, or put the plan into another folder.",
+        )
 
 
-def _with_temperatures(
-    plan: Plan, source: ReadableStore, target: OpenTarget, tell: Callable[[Event], None]
-) -> Callable[[Event], None]:
+def _final(outcome: Outcome) -> Event:
+    figures = {
+        "verified_bytes": outcome.verified_bytes,
+        "seconds": round(outcome.seconds, 1),
+        "manifest_hash": outcome.manifest_hash,
+        "lost": outcome.lost,
+    }
+    lost = sum(end - start for start, end in outcome.lost)
+    text = "Everything was copied and checked."
+    if outcome.lost:
+        text = f"Copied, but {lost} bytes of the old drive could not be read."
+    return Event(
+        event="outcome",
+        time_s=round(outcome.seconds, 3),
+        outcome=outcome.kind,
+        text=text,
+        copied_bytes=outcome.copied_bytes,
+        lost_bytes=lost,
+        figures=figures,
+    )
+
+
+def _name_files(
+    plan: Plan, files: RunFiles, source: OpenDrive, outcome: Outcome, tell: Callable[[Event], None]
+) -> None:
+    """Say which files lie on what could not be read, and keep the list beside the plan."""
+    parts = plan.source.survey.partitions
+    volumes = [(p.number, p.start_bytes, p.size_bytes) for p in parts if p.volume.understood]
+    touched = list(files_touching(source.store, volumes, Extents.of(outcome.lost), open_tree))
+    if touched:
+        tell(named(touched))
+    with suppress(BadRecord):  # the copy is done, and its lost ranges are on record; names can be worked out again
+        write_names(files.names, touched)
+
+
+def _with_temperatures(source: Hardware, target: OpenTarget, tell: Callable[[Event], None]) -> Callable[[Event], None]:
     """Progress also tells how warm both drives are, looked at every few seconds."""
-    old = temperature_of(OpenDrive(plan.source.survey.drive, source))
-    new = temperature_of(OpenDrive(target.drive, target.store))
     looked, figures = [-_LOOK_SECONDS], dict[str, float | None]()
 
     def told(event: Event) -> None:
         if event.event == "progress":
             if time.monotonic() - looked[0] >= _LOOK_SECONDS:
                 looked[0] = time.monotonic()
-                figures.update(old_celsius=old(), new_celsius=new())
+                new = target.hardware.temperature_c()
+                figures.update(old_celsius=source.temperature_c(), new_celsius=new)
             event = msgspec.structs.replace(event, figures={**event.figures, **figures})
         tell(event)
 
     return told
 
 
-def _choose_reads(plan: Plan, source: ReadableStore, clock: BenchClock, tell: Callable[[Event], None]) -> None:
+def _choose_reads(plan: Plan, hardware: Hardware, frame: Frame) -> None:
     """Measure how the old drive is read best, where that is a real device, sound, and worth the second it takes."""
     worth = plan.estimate.bytes_to_copy >= _WORTH_MEASURING_BYTES
     sound = plan.source.survey.health.verdict != "failing"
-    if not (worth and sound and isinstance(source, SealedFileStore) and source.is_block_device):
+    way = hardware.best_way(frame.clock.now) if worth and sound else None
+    if way is None:
         return
-    way = choose_way(source, clock.now)
     several = "several at a time" if way.side_by_side else "one at a time"
     past = ", past the page cache" if way.direct else ""
-    tell(
+    frame.tell(
         Event(
             event="note",
             code="read-way",

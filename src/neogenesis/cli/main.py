@@ -9,14 +9,11 @@ from pathlib import Path
 from typing import Literal, cast
 
 import click
-import msgspec
 
 from neogenesis import __version__
-from neogenesis.bench import imaging, planning, rescuing, worker
-from neogenesis.bench.drives import clock_factor
-from neogenesis.bench.names import named
-from neogenesis.bench.power import make_safe
-from neogenesis.bench.telling import telling
+from neogenesis.bench import imaging, planning, rescuing, transferring
+from neogenesis.bench.drives import make_safe
+from neogenesis.bench.telling import EventsTo
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
@@ -24,8 +21,7 @@ from neogenesis.core.plan.appliance import load_appliance
 from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
 from neogenesis.core.survey import Survey
-from neogenesis.core.transfer import Event
-from neogenesis.core.transfer.run import RunFiles, Verify
+from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import binary_text, both_text, parse_size
 
 Intent = Literal["replace", "beside", "split", "exact"]
@@ -205,21 +201,7 @@ def plan(
 @click.option("--power-off", is_flag=True, help="Switch the new drive off when it is done.")
 def transfer(plan_file: Path, confirm: str, resume: bool, verify: Verify, events: str | None, power_off: bool) -> None:
     """Run a plan."""
-    out = None
-    if events == "-":
-        out = sys.stdout.buffer
-    elif events is not None:
-        try:
-            out = Path(events).open("ab", buffering=0)  # noqa: SIM115 - open as long as the process
-        except OSError as error:
-            raise BadArgument(f"“{events}” cannot be written ({error.strerror}).", "Name another file.") from error
-
-    def also(event: Event) -> None:
-        if out is not None:
-            out.write(msgspec.json.encode(event) + b"\n")
-            out.flush()
-
-    outcome = worker.run_transfer(plan_file, confirm, resume, verify, also)
+    outcome = transferring.run_transfer(plan_file, confirm, resume, verify, _places(events))
     if events != "-":
         click.echo(
             f"Copied {both_text(outcome.copied_bytes)}, read back {both_text(outcome.verified_bytes)}. "
@@ -253,13 +235,12 @@ def verify(record: Path, drive: str) -> None:
 @_events
 def image(drive: str, out: Path, level: int, part_size: str | None, events: str | None) -> None:
     """Image a drive: used blocks only, with a manifest; resumable."""
-    with telling(events, clock_factor(drive)) as teller:
-        parts = parse_size(part_size) if part_size else None
-        done = imaging.make_image(drive, out, level, lambda done, total: teller.progress("image", done, total), parts)
-        if events != "-":
-            read, size = both_text(done.read_bytes), both_text(done.file_bytes)
-            click.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")
-        _say_lost(done.lost, ImageFiles(out).manifest)
+    parts = parse_size(part_size) if part_size else None
+    done = imaging.make_image(drive, out, level, parts, _places(events))
+    if events != "-":
+        read, size = both_text(done.read_bytes), both_text(done.file_bytes)
+        click.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")
+    _say_lost(done.lost, ImageFiles(out).manifest)
 
 
 @app.command()
@@ -291,9 +272,8 @@ def restore(
 ) -> None:
     """Put an image onto one or several drives, reading it once."""
     policy = Policy(intent=intent, grow=_growth(grow), relocate_table=relocate_table)
-    with telling(events, clock_factor(*targets)) as teller:
-        found = imaging.restore_image(image_file, targets, confirm, policy, resume, verify, teller.tell)
-        _say_restored(found, image_file, quiet=events == "-")
+    found = imaging.restore_image(image_file, targets, confirm, policy, resume, verify, _places(events))
+    _say_restored(found, image_file, quiet=events == "-")
 
 
 def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: bool) -> None:
@@ -321,32 +301,20 @@ def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: boo
 @click.argument("target")
 @click.option("--map", "map_file", type=_a_path, required=True, help="The region map; a rescue goes on from it.")
 @_confirm
-@click.option("--passes", default="", help="Some of first,forward,backward,sweep,trim,scrape,retry=N.")
+@click.option("--passes", default="", help="Some of matters,out,back,rest,edges,singles,again=N.")
 @_events
 def rescue(drive: str, target: str, map_file: Path, confirm: str, passes: str, events: str | None) -> None:
     """Get what can be had from a failing drive; resumable."""
-    names, retries = rescuing.parse_passes(passes)
-    with telling(events, clock_factor(drive)) as teller:
-        outline = rescuing.Outline()
-
-        def tell(news: rescuing.RescueNews) -> None:
-            if news.resting:
-                teller.tell(Event(event="note", code="resting", text=news.resting))
-            outline.hear(news)
-            tried = news.map.size_bytes - news.map.total("untried")
-            teller.progress("rescue", tried, news.map.size_bytes, outline.event)
-
-        done = rescuing.rescue_drive(drive, target, map_file, confirm, names, retries, tell)
-        if done.touched:
-            teller.tell(named(done.touched))
-        if events != "-":
-            _say_rescued(done, map_file)
-        if done.lost_bytes or done.open_bytes:
-            more = f"; {len(done.touched)} files lost something, listed in {done.names}" if done.touched else ""
-            raise Partial(
-                f"Done, but {done.lost_bytes + done.open_bytes} bytes of the old drive could not be read{more}.",
-                f"{map_file} lists the ranges; the same command tries again.",
-            )
+    names, times_again = rescuing.parse_passes(passes)
+    done = rescuing.rescue_drive(drive, target, map_file, confirm, names, times_again, _places(events))
+    if events != "-":
+        _say_rescued(done, map_file)
+    if done.lost_bytes or done.open_bytes:
+        more = f"; {len(done.touched)} files lost something, listed in {done.names}" if done.touched else ""
+        raise Partial(
+            f"Done, but {done.lost_bytes + done.open_bytes} bytes of the old drive could not be read{more}.",
+            f"{map_file} lists the ranges; the same command tries again.",
+        )
 
 
 def _say_rescued(done: rescuing.Rescued, map_file: Path) -> None:
@@ -370,29 +338,36 @@ def salvage(
 ) -> None:
     """Copy files out of a drive with their checksums; resumable."""
 
-    with telling(events, clock_factor(drive)) as teller:
+    def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
+        for kind, count, size in kinds if events != "-" else ():
+            click.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
 
-        def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
-            for kind, count, size in kinds if events != "-" else ():
-                click.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
+    done = rescuing.salvage_files(drive, dest, volume, include, exclude, tell, _places(events))
+    if events != "-":
+        click.echo(
+            f"Copied {done.files} files, {both_text(done.bytes)}, to {dest}; checksums in {dest / 'salvage.jsonl'}"
+        )
+        for text in done.not_read:
+            click.echo(f"  left out: {text}")
+    renamed = ""
+    if done.renamed:
+        path, stored = done.renamed[0]
+        more = f"; {len(done.renamed)} files in all" if len(done.renamed) > 1 else ""
+        renamed = f" “{path}” is stored as “{stored}”, since its own name cannot be used{more}; both records list them."
+    if done.incomplete:
+        names = ", ".join(s.path for s in done.incomplete[:3])
+        more = f" and {len(done.incomplete) - 3} more" if len(done.incomplete) > 3 else ""
+        raise Partial(
+            f"Done, but {len(done.incomplete)} files could not be read whole: {names}{more}.{renamed}",
+            f"{dest / 'salvage.json'} lists them all; the same command tries them again.",
+        )
+    if renamed:
+        _say(renamed)
 
-        def progress(done: int, total: int) -> None:
-            teller.progress("salvage", done, total)
 
-        done = rescuing.salvage_files(drive, dest, volume, include, exclude, tell, progress)
-        if events != "-":
-            click.echo(
-                f"Copied {done.files} files, {both_text(done.bytes)}, to {dest}; checksums in {dest / 'salvage.jsonl'}"
-            )
-            for text in done.not_read:
-                click.echo(f"  left out: {text}")
-        if done.incomplete:
-            names = ", ".join(s.path for s in done.incomplete[:3])
-            more = f" and {len(done.incomplete) - 3} more" if len(done.incomplete) > 3 else ""
-            raise Partial(
-                f"Done, but {len(done.incomplete)} files could not be read whole: {names}{more}.",
-                f"{dest / 'salvage.json'} lists them all; the same command tries them again.",
-            )
+def _places(events: str | None) -> list[EventsTo]:
+    """Where --events sends them."""
+    return [EventsTo(events)] if events is not None else []
 
 
 def _say_lost(lost: tuple[tuple[int, int], ...], record: Path) -> None:

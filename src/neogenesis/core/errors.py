@@ -58,6 +58,12 @@ class BadRecord(NeogenesisError):
     exit_status = 3
 
 
+class CannotRecord(NeogenesisError):
+    """The folder of a record takes no more: work stops at its last record, and can go on from there."""
+
+    exit_status = 6
+
+
 class ReadFailed(NeogenesisError):
     """A store could not give the bytes [offset_bytes, offset_bytes + length_bytes)."""
 

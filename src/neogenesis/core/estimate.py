@@ -7,9 +7,9 @@ writing the table take a few seconds each. The 10th percentile of the time pairs
 
 from __future__ import annotations
 
+from neogenesis.core.drive import Drive
 from neogenesis.core.judgement import Rate, judgement
 from neogenesis.core.record import Record
-from neogenesis.core.survey import Drive
 
 _FIXED_SECONDS = (2.0, 5.0, 15.0)
 _PREPARE_SECONDS = (1.0, 4.0, 30.0)

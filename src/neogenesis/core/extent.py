@@ -11,6 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 Array = npt.NDArray[np.int64]
+_FEW = 32
+#: So many ranges at a time keep the memory for comparing them small.
+_AT_ONCE = 1 << 16
 
 
 class Extents:
@@ -31,7 +34,8 @@ class Extents:
         """The union of the rows of `array`; ranges at most `gap` apart become one."""
         if len(array) == 0:
             return cls(np.empty((0, 2), dtype=np.int64))
-        array = array[np.argsort(array[:, 0], kind="stable")]
+        if (array[1:, 0] < array[:-1, 0]).any():
+            array = array[np.argsort(array[:, 0], kind="stable")]
         ends = np.maximum.accumulate(array[:, 1])
         first = np.concatenate(([True], array[1:, 0] > ends[:-1] + gap))
         last = np.concatenate((first[1:], [True]))
@@ -75,6 +79,8 @@ class Extents:
         return Extents(self.array + by)
 
     def union(self, other: Extents) -> Extents:
+        if not self or not other:
+            return self or other
         return Extents.merged(np.concatenate((self.array, other.array)))
 
     def joined(self, gap: int) -> Extents:
@@ -89,8 +95,10 @@ class Extents:
         return Extents.merged(array)
 
     def clipped(self, start: int, end: int) -> Extents:
-        """The part inside [start, end)."""
-        array = np.clip(self.array, start, max(start, end))
+        """The part inside [start, end); costs what is inside, not what the whole set has."""
+        first = np.searchsorted(self.array[:, 1], start, side="right")
+        stop = np.searchsorted(self.array[:, 0], end, side="left")
+        array = np.clip(self.array[first:stop], start, max(start, end))
         return Extents(array[array[:, 1] > array[:, 0]])
 
     def complement(self, size: int) -> Extents:
@@ -100,6 +108,8 @@ class Extents:
         return Extents(edges[edges[:, 1] > edges[:, 0]])
 
     def minus(self, other: Extents) -> Extents:
+        if not other:
+            return self
         limit = max(self.end, other.end)
         return self.intersection(other.complement(limit))
 
@@ -107,15 +117,11 @@ class Extents:
         a, b = self.array, other.array
         if not len(a) or not len(b):
             return Extents.of([])
-        first = np.searchsorted(b[:, 1], a[:, 0], side="right")
-        stop = np.searchsorted(b[:, 0], a[:, 1], side="left")
-        counts = np.maximum(stop - first, 0)
-        left = np.repeat(np.arange(len(a)), counts)
-        offsets = np.arange(len(left)) - np.repeat(np.cumsum(counts) - counts, counts)
-        right = np.repeat(first, counts) + offsets
-        starts = np.maximum(a[left, 0], b[right, 0])
-        ends = np.minimum(a[left, 1], b[right, 1])
-        return Extents(np.stack((starts, ends), axis=1)[ends > starts])
+        few, many = (other, self) if len(b) <= len(a) else (self, other)
+        if len(few) <= _FEW:  # often all of a drive: no need for the general way and its memory
+            return Extents(np.concatenate([many.clipped(start, end).array for start, end in few]))
+        found = [_overlaps(a[row : row + _AT_ONCE], b) for row in range(0, len(a), _AT_ONCE)]
+        return Extents(np.concatenate(found))
 
     def contains(self, start: int, end: int) -> bool:
         """Whether [start, end) lies inside one range."""
@@ -129,6 +135,20 @@ class Extents:
                 stop = min(end, (start // largest + 1) * largest)
                 yield start, stop
                 start = stop
+
+
+def _overlaps(a: Array, b: Array) -> Array:
+    """What rows of `a` and of `b` have in common; both sorted and disjoint."""
+    first = np.searchsorted(b[:, 1], a[:, 0], side="right")
+    stop = np.searchsorted(b[:, 0], a[:, 1], side="left")
+    counts = np.maximum(stop - first, 0)
+    left = np.repeat(np.arange(len(a)), counts)
+    offsets = np.arange(len(left)) - np.repeat(np.cumsum(counts) - counts, counts)
+    right = np.repeat(first, counts) + offsets
+    starts = np.maximum(a[left, 0], b[right, 0])
+    ends = np.minimum(a[left, 1], b[right, 1])
+    found: Array = np.stack((starts, ends), axis=1)[ends > starts]
+    return found
 
 
 def runs_of_bits(bitmap: npt.NDArray[np.uint8], count: int) -> Array:

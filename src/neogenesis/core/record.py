@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import threading
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -77,10 +78,15 @@ def save(path: Path, record: Any) -> None:
 
 def save_bytes(path: Path, data: bytes) -> None:
     """As `save`, for bytes of any kind. Raises BadRecord when the place cannot be written."""
+    save_pieces(path, (data,))
+
+
+def save_pieces(path: Path, pieces: Iterable[bytes]) -> None:
+    """As `save_bytes`, for what is made piece by piece."""
     temporary = path.with_name(f".{path.name}.new")
     try:
         with temporary.open("wb") as file:
-            file.write(data)
+            file.writelines(pieces)
             file.flush()
             os.fsync(file.fileno())
         temporary.replace(path)

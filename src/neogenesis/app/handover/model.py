@@ -52,7 +52,7 @@ class HandoverModel(QObject):
         self.report = self.failure = None
         try:
             manifest = load_manifest(path)
-            manifest_hash = blake3(path.read_bytes()).hexdigest()
+            manifest_hash = blake3().update_mmap(path).hexdigest()
             recorded = next((e.figures["manifest_hash"] for e in reversed(log) if e.figures.get("manifest_hash")), None)
             if recorded and recorded != manifest_hash:
                 raise BadRecord(

@@ -21,7 +21,7 @@ from neogenesis.app.work import Failure
 from neogenesis.bench import worker
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import Record, load, save
-from neogenesis.core.transfer import Event
+from neogenesis.core.work import Event
 
 if TYPE_CHECKING:
     from neogenesis.app.open_job import OpenJob
@@ -64,6 +64,11 @@ class Lane:
     def share(self) -> float:
         return self.copied_bytes / max(1, self.total_bytes)
 
+    @property
+    def carried_bytes(self) -> int:
+        """Copied, and then read back, one after the other."""
+        return self.copied_bytes + (self.total_bytes if self.phase == "verify" else 0)
+
 
 @dataclass
 class Heard:
@@ -75,7 +80,7 @@ class Heard:
     outcome: Event | None = None
     resting: str = ""
     outline: str = ""
-    rates: list[tuple[float, float]] = field(default_factory=list)
+    course: list[tuple[float, float]] = field(default_factory=list)
     soundings: list[tuple[int, float]] = field(default_factory=list)
     lanes: dict[str, Lane] = field(default_factory=dict)
     files: list[tuple[int, str, int, int]] = field(default_factory=list)
@@ -230,17 +235,17 @@ class KeepModel(QObject):
         elif event.event == "progress":
             heard.latest, heard.resting = event, ""
             heard.outline = str(event.figures.get("outline", heard.outline))
-            self._add_rate(event.time_s, event.rate_bytes_per_s)
+            self._add_course(event.time_s, event.copied_bytes)
             heard.soundings.append((event.place_bytes, event.slowest_read_s))
             if len(heard.soundings) > _MOST_POINTS:
                 del heard.soundings[::2]
 
-    def _add_rate(self, time_s: float, bytes_per_s: float) -> None:
-        rates = self.heard.rates
-        if not rates or time_s > rates[-1][0]:
-            rates.append((time_s, bytes_per_s))
-        if len(rates) > _MOST_POINTS:
-            del rates[::2]
+    def _add_course(self, time_s: float, done_bytes: float) -> None:
+        course = self.heard.course
+        if not course or time_s > course[-1][0]:
+            course.append((time_s, done_bytes))
+        if len(course) > _MOST_POINTS:
+            del course[::2]
 
     def _hear_lane(self, event: Event) -> None:
         lane = self.heard.lanes.setdefault(event.target, Lane(event.target))
@@ -248,8 +253,7 @@ class KeepModel(QObject):
             self.heard.latest = event
             lane.phase, lane.copied_bytes, lane.total_bytes = event.phase, event.copied_bytes, event.total_bytes
             lane.rate_bytes_per_s, lane.left_s = event.rate_bytes_per_s, event.left_s
-            together = sum(one.rate_bytes_per_s for one in self.heard.lanes.values() if not one.outcome)
-            self._add_rate(event.time_s, together)
+            self._add_course(event.time_s, sum(one.carried_bytes for one in self.heard.lanes.values()))
         elif event.event == "operation":
             lane.now = event.text
         elif event.code == "target-done":

@@ -10,15 +10,16 @@ from neogenesis.app.keep.lanes import Lanes
 from neogenesis.app.keep.passes import PASS_WORDS, PassLine
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, clear, label, notice, row, stack
+from neogenesis.app.parts.course import CoursePlot, course_scene
 from neogenesis.app.parts.figures import LostFiles, ProgressFigures
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.progress import ProgressLine
 from neogenesis.app.parts.regions import RegionColumn, ranges_of
 from neogenesis.app.parts.strata import strata_of_survey
-from neogenesis.app.parts.trace import RateTrace, SoundingsTrace
+from neogenesis.app.parts.trace import SoundingsTrace
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, tail, tr
-from neogenesis.core.transfer import Event
+from neogenesis.core.work import Event
 
 _TITLES = {
     "image": "Image of {0}",
@@ -78,15 +79,15 @@ class KeepPage(QWidget):
         self._model.moved.connect(self.show_figures)
 
     def _plain_body(self) -> QWidget:
-        """A line, or a lane for each target, and the rate below."""
-        self._line, self.rates = ProgressLine(), RateTrace()
+        """A line, or a lane for each target, and the course below."""
+        self._line, self.course = ProgressLine(), CoursePlot()
         body = QWidget()
         inner = QVBoxLayout(body)
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(look().px(14))
-        for widget in (self._line, self.lanes, label(tr("Rate"), "head")):
+        for widget in (self._line, self.lanes, label(tr("Course"), "head")):
             inner.addWidget(widget)
-        inner.addWidget(self.rates, 1)
+        inner.addWidget(self.course, 1)
         return body
 
     def _rescue_body(self) -> QWidget:
@@ -159,12 +160,19 @@ class KeepPage(QWidget):
         if self._model.kind == "rescue":
             self._show_rescue()
             return
-        self.rates.show_points(self._model.heard.rates)
+        self._show_course()
         if self._model.kind == "restore":
             self._show_lanes()
         else:
             latest = self._model.heard.latest
             self._line.show_share(latest.copied_bytes / max(1, latest.total_bytes) if latest else 0.0)
+
+    def _show_course(self) -> None:
+        heard = self._model.heard
+        lanes, latest = heard.lanes.values(), heard.latest
+        total = sum(2 * lane.total_bytes for lane in lanes) if lanes else (latest.total_bytes if latest else 0)
+        left = latest.left_s if latest and self._model.is_active else None
+        self.course.show_course(course_scene(heard.course, total, None, left))
 
     def _show_numbers(self) -> None:
         heard, latest = self._model.heard, self._model.heard.latest

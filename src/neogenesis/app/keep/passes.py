@@ -11,13 +11,13 @@ from neogenesis.app.words import tr
 from neogenesis.core.rescue import PASSES
 
 PASS_WORDS: dict[str, tuple[str, str]] = {
-    "first": ("What matters most", "Table, volumes, people's folders. The drive seeks a lot."),
-    "forward": ("Forward, large reads", "The bulk of it, near full speed; skips ahead at trouble."),
-    "backward": ("From the other side", "Up to the edges of the trouble. Short."),
-    "sweep": ("What was left out", "Slow places step by step; the rate falls."),
-    "trim": ("Edges", "Bad ranges are narrowed. Slow, as it should be."),
-    "scrape": ("Sector by sector", "Each bad sector may take seconds."),
-    "retry": ("Once more", "Lost sectors again; a few come back."),
+    "matters": ("What matters most", "Table, volumes, people's folders. The drive seeks a lot."),
+    "out": ("Out, large reads", "The bulk of it, near full speed; skips ahead at trouble."),
+    "back": ("Back from the end", "Up to the edges of the trouble. Short."),
+    "rest": ("What was left out", "Slow places step by step; the rate falls."),
+    "edges": ("Edges", "Bad ranges are narrowed. Slow, as it should be."),
+    "singles": ("Sector by sector", "Each bad sector may take seconds."),
+    "again": ("Once more", "Lost sectors again; a few come back."),
 }
 
 

@@ -1,4 +1,4 @@
-"""Traces of a running transfer: how fast it goes, and the soundings (how long reads take, by place)."""
+"""The soundings of a running transfer: how long reads take, by place."""
 
 from __future__ import annotations
 
@@ -10,62 +10,13 @@ from PyQt6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import rate, tr
+from neogenesis.app.words import tr
 
 _DECADES = (1e-3, 1e-2, 1e-1, 1.0, 10.0)
 #: A sounding stands for the stretch since the one before, unless that was farther away than this share.
 _SAME_STRETCH = 0.03
 _MOST_CROSSES = 12
 _DECADE_NAMES = ("1 ms", "10 ms", "100 ms", "1 s", "10 s")
-
-
-def usual_best(rates: Sequence[float]) -> float:
-    """The best rate but for moments with nothing but zeros to carry: at most twice the 95th percentile."""
-    ordered = sorted(rates)
-    return min(ordered[-1], 2 * ordered[int(0.95 * (len(ordered) - 1))]) if ordered else 0.0
-
-
-class RateTrace(QWidget):
-    """Rate against time. Points are (seconds, bytes per second)."""
-
-    def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._points: Sequence[tuple[float, float]] = ()
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName(tr("Rate over time"))
-
-    def minimumSizeHint(self) -> QSize:
-        return QSize(200, look().px(60))
-
-    def show_points(self, points: Sequence[tuple[float, float]]) -> None:
-        self._points = points
-        self.update()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        area = QRectF(self.rect()).adjusted(0, look().px(16), 0, -1)
-        painter.setPen(QPen(look().colour("line"), 1))
-        painter.drawLine(area.bottomLeft(), area.bottomRight())
-        if len(self._points) < 2:
-            return
-        first, last = self._points[0][0], self._points[-1][0]
-        best = usual_best([value for _, value in self._points])
-        top = best * 1.15 or 1.0
-        step = max(1, len(self._points) // max(1, int(area.width())))
-        shape = QPainterPath(QPointF(area.left(), area.bottom()))
-        for at, value in self._points[::step]:
-            x = area.left() + area.width() * (at - first) / max(1e-9, last - first)
-            shape.lineTo(x, area.bottom() - area.height() * min(1.0, value / top))
-        shape.lineTo(area.right(), area.bottom())
-        shape.closeSubpath()
-        painter.fillPath(shape, look().colour("accent", 0.30))
-        y = area.bottom() - area.height() * best / top
-        painter.setPen(QPen(look().colour("muted"), 1, Qt.PenStyle.DashLine))
-        painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-        painter.setFont(look().font(SMALL))
-        text = tr("best {0}").format(" ".join(rate(best)))
-        painter.drawText(QRectF(area.left(), 0, area.width(), area.top()), Qt.AlignmentFlag.AlignRight, text)
 
 
 class SoundingsTrace(QWidget):

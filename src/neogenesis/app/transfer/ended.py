@@ -15,7 +15,7 @@ from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.canvas import FillCanvas
 from neogenesis.app.words import about, both, tr
 from neogenesis.core.plan import Plan
-from neogenesis.core.transfer import Event
+from neogenesis.core.work import Event
 
 
 class EndedPage(QWidget):

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import msgspec
 
-from neogenesis.core.transfer import Event
+from neogenesis.core.work import Event
 
 _DECODER = msgspec.json.Decoder(Event)
 

@@ -12,7 +12,7 @@ from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import exact, nominal, time_range, tr
 from neogenesis.core.plan import Plan
-from neogenesis.core.transfer.run import Verify
+from neogenesis.core.transfer import Verify
 
 _VERIFY: tuple[tuple[Verify, str], ...] = (
     ("full", "read everything back"),

@@ -16,13 +16,12 @@ from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.words import tail, tr
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
-from neogenesis.bench.drives import confirm_tail
-from neogenesis.bench.power import Parting, make_safe
+from neogenesis.bench.drives import Parting, confirm_tail, make_safe
 from neogenesis.core.estimate import Estimate, estimate
 from neogenesis.core.plan import Gate, Plan
-from neogenesis.core.transfer import Event, RunFiles
-from neogenesis.core.transfer.run import Verify
+from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import both_text
+from neogenesis.core.work import Event
 
 if TYPE_CHECKING:
     from neogenesis.app.open_job import OpenJob
@@ -50,7 +49,8 @@ class Progress:
     lost_bytes: int = 0
     shares: dict[int, float] = field(default_factory=dict)
     checked_share: float = 0.0
-    rates: list[tuple[float, float]] = field(default_factory=list)
+    course: list[tuple[float, float]] = field(default_factory=list)
+    copied_before: int = 0
     soundings: list[tuple[int, float]] = field(default_factory=list)
     lost: list[tuple[int, int]] = field(default_factory=list)
     findings: list[Event] = field(default_factory=list)
@@ -286,14 +286,15 @@ class TransferModel(QObject):
 
     def _hear_progress(self, event: Event) -> None:
         progress = self.progress
+        if event.phase != "copy" and progress.phase == "copy" and progress.course:
+            progress.copied_before = int(progress.course[-1][1])  # reading back goes on below what was copied
         progress.phase = event.phase
         progress.copied_bytes, progress.total_bytes = event.copied_bytes, event.total_bytes
         progress.rate_bytes_per_s, progress.left_s = event.rate_bytes_per_s, event.left_s
         progress.celsius = (event.figures.get("old_celsius"), event.figures.get("new_celsius"))
-        if event.rate_bytes_per_s > 0:
-            progress.rates.append((event.time_s, event.rate_bytes_per_s))
-            if len(progress.rates) > _MOST_POINTS:
-                progress.rates = progress.rates[::2]
+        progress.course.append((event.time_s, progress.copied_before + event.copied_bytes))
+        if len(progress.course) > _MOST_POINTS:
+            progress.course = progress.course[::2]
         if event.phase == "verify":
             progress.checked_share = event.copied_bytes / max(1, event.total_bytes)
             return

@@ -6,9 +6,10 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, label, row
+from neogenesis.app.parts.course import CoursePlot, CourseScene, course_scene
 from neogenesis.app.parts.figures import ProgressFigures
 from neogenesis.app.parts.strata import filled, strata_of_layout, strata_of_survey
-from neogenesis.app.parts.trace import RateTrace, SoundingsTrace
+from neogenesis.app.parts.trace import SoundingsTrace
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.canvas import FillCanvas
 from neogenesis.app.words import exact, tr
@@ -19,7 +20,8 @@ class RunningPage(QWidget):
         super().__init__()
         self._desk, self._model = desk, desk.transfer
         self.fill, self.figures = FillCanvas(), ProgressFigures()
-        self.soundings, self.rates = SoundingsTrace(), RateTrace()
+        self.soundings, self.course = SoundingsTrace(), CoursePlot()
+        self._course_more = Elided("", "small")
         self._soundings_more = Elided("", "small")
         self._now, self._next = Elided("", "head"), Elided("", "")
         self.pause = button(tr("Pause"), self._pause, "main", tr("Rest at the next safe point  Ctrl+P"))
@@ -30,8 +32,10 @@ class RunningPage(QWidget):
         soundings_head.addWidget(self._soundings_more, 1)
         right.addLayout(soundings_head)
         right.addWidget(self.soundings, 5)
-        right.addWidget(label(tr("Rate"), "head"))
-        right.addWidget(self.rates, 3)
+        course_head = row(label(tr("Course"), "head"), gap=12)
+        course_head.addWidget(self._course_more, 1)
+        right.addLayout(course_head)
+        right.addWidget(self.course, 4)
         wide = look().metrics().horizontalAdvance(tr("Next") + "  ")
         for title, value in ((tr("Now"), self._now), (tr("Next"), self._next)):
             head = label(title, "muted")
@@ -54,6 +58,32 @@ class RunningPage(QWidget):
             self._model.go_on()
         else:
             self._model.pause()
+
+    def _course(self) -> CourseScene:
+        """Copying and, below it, reading back."""
+        progress, plan = self._model.progress, self._model.plan
+        if plan is None or not progress.course:
+            return CourseScene(())
+        copies = [o for o in plan.operations if o.kind == "copy"]
+        roles = {p.number: p.role for p in plan.layout.partitions}
+        parts = [(float(o.bytes), roles.get(o.partition, "unknown")) for o in copies]
+        total = progress.total_bytes if progress.phase == "copy" else progress.copied_before
+        whole = total * 2 if self._model.verify == "full" else total
+        if self._model.verify == "full":
+            parts.append((float(sum(size for size, _ in parts)), "free"))
+        forecast = (plan.estimate.seconds_p10, plan.estimate.seconds_p90)
+        left = None if self._model.state == "paused" else progress.left_s
+        return course_scene(progress.course, whole, forecast, left, parts)
+
+    def _against_forecast(self) -> str:
+        """Whether it will end in the range that was forecast."""
+        progress, plan = self._model.progress, self._model.plan
+        if plan is None or progress.left_s is None:
+            return ""
+        first, last = (progress.time_s + left for left in progress.left_s)
+        if first > plan.estimate.seconds_p90:
+            return tr("later than forecast")
+        return tr("earlier than forecast") if last < plan.estimate.seconds_p10 else tr("as forecast")
 
     def subtitle(self) -> str:
         """What is being done now."""
@@ -96,6 +126,8 @@ class RunningPage(QWidget):
         if progress.lost_bytes:
             more = tr("{0} could not be read so far").format(exact(progress.lost_bytes))
         self._soundings_more.say(more)
-        self.rates.show_points(progress.rates)
+        self.course.show_course(self._course())
+        words = tr("how far it is, against time; grey is what was forecast")
+        self._course_more.say(f"{words}  ·  {self._against_forecast()}" if progress.left_s else words)
         self._now.say(progress.now)
         self._next.say("  ·  ".join(model.next_texts()) or tr("nothing more"))

@@ -15,7 +15,8 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
-from neogenesis.bench import planning, worker
+from neogenesis.bench import planning, transferring
+from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.packed import unpack
 from neogenesis.core.job import Job, JobStore
 from neogenesis.core.plan import Policy
@@ -111,7 +112,7 @@ def demo_bench(folder: Path, reset: bool = False) -> Path:
     jobs = folder / "bench"
     if jobs.exists():
         shutil.rmtree(jobs)
-    _make_jobs(JobStore(jobs), drives)
+    _make_jobs(open_records(jobs), drives)
     (folder / _MARK).touch()
     return folder
 
@@ -221,7 +222,7 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
     path = store.dossier("T-1041") / "plan.json"
     save(path, planning.plan_for(surveyed, drive("museum-new"), None, Policy()))
     log("T-1041", 74.2, "plan", "Plan written")
-    outcome = worker.run_transfer(path, _DRIVES["museum-new"]["serial"][-4:], False, "full")
+    outcome = transferring.run_transfer(path, _DRIVES["museum-new"]["serial"][-4:], False, "full")
     log(
         "T-1041",
         72.9,

@@ -6,18 +6,20 @@ Like hardware, it does not tell where its holes are. Times are kept whether or n
 
 from __future__ import annotations
 
+import os
 import random
 import threading
 import time
 from pathlib import Path
 from typing import ClassVar, Literal
 
+from neogenesis.core.drive import HealthReading
 from neogenesis.core.errors import BadArgument, ReadFailed, WriteFailed
 from neogenesis.core.extent import Extents
-from neogenesis.core.health import HealthReading
 from neogenesis.core.record import Record, load
-from neogenesis.core.store import FileStore, ReadableStore, SealedFileStore, WritableStore
+from neogenesis.core.store import FileStore, Grip, Opener, PathOpener, ReadableStore, SealedFileStore, WritableStore
 
+SUFFIX = ".drive.json"
 _LEAST_WAIT = 0.004
 
 
@@ -114,9 +116,9 @@ class _Waiter:
 class SimulatedDrive(ReadableStore):
     """Sealed: it can only be read."""
 
-    def __init__(self, path: Path, locked: bool = True) -> None:
+    def __init__(self, path: Path, grip: Grip = "share") -> None:
         self.spec = load_spec(path)
-        self._file = self._open((path.parent / self.spec.image).resolve(), locked)
+        self._file = self._open(PathOpener((path.parent / self.spec.image).resolve()), grip)
         self.size_bytes = self._file.size_bytes
         self.sector_size = self.spec.sector_size
         self._waiter = _Waiter(self.spec.clock)
@@ -125,10 +127,22 @@ class SimulatedDrive(ReadableStore):
         self._given = 0
         self._warmth_c = 0.0
 
-    def _open(self, image: Path, locked: bool) -> SealedFileStore:
-        return SealedFileStore(image, self.spec.sector_size, locked=locked)
+    def _open(self, opener: Opener, grip: Grip) -> SealedFileStore | FileStore:
+        return SealedFileStore(opener, self.spec.sector_size, grip)
+
+    def status(self) -> os.stat_result:
+        """Of the image below it."""
+        return self._file.status()
 
     def read_into(self, offset: int, buffer: memoryview) -> None:
+        self._behave(offset, buffer)
+        self._file.read_into(offset, buffer)
+
+    def uncached(self) -> ReadableStore:
+        return _UncachedSimulated(self)
+
+    def _behave(self, offset: int, buffer: memoryview) -> None:
+        """What a request costs, and whether the hardware fails it."""
         read, end = self.spec.read, offset + len(buffer)
         seconds = len(buffer) / read.bytes_per_s if read.bytes_per_s else 0.0
         if offset != self._head:
@@ -145,7 +159,6 @@ class SimulatedDrive(ReadableStore):
             raise ReadFailed(offset, len(buffer), "Input/output error")
         if any(a < end and offset < b and self._random.random() < p for a, b, p in read.flaky):
             raise ReadFailed(offset, len(buffer), "Input/output error")
-        self._file.read_into(offset, buffer)
 
     @property
     def passed_s(self) -> float:
@@ -172,11 +185,20 @@ class SimulatedDrive(ReadableStore):
     def extents_with_data(self) -> Extents:
         return Extents.whole(self.size_bytes)
 
-    def forget_cached(self, start: int, end: int) -> None:
-        self._file.forget_cached(start, end)
-
     def close(self) -> None:
         self._file.close()
+
+
+class _UncachedSimulated(ReadableStore):
+    """The same hardware, past the page cache of the image below it."""
+
+    def __init__(self, drive: SimulatedDrive) -> None:
+        self._drive, self._file = drive, drive._file.uncached()
+        self.size_bytes, self.sector_size = drive.size_bytes, drive.sector_size
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        self._drive._behave(offset, buffer)
+        self._file.read_into(offset, buffer)
 
 
 class SimulatedTarget(SimulatedDrive, WritableStore):
@@ -190,8 +212,8 @@ class SimulatedTarget(SimulatedDrive, WritableStore):
 
     _file: FileStore
 
-    def _open(self, image: Path, locked: bool) -> FileStore:
-        return FileStore(image, self.spec.sector_size)
+    def _open(self, opener: Opener, grip: Grip) -> FileStore:
+        return FileStore(opener, self.spec.sector_size)
 
     def _take(self, offset: int, length: int) -> None:
         write = self.spec.write
@@ -211,7 +233,7 @@ class SimulatedTarget(SimulatedDrive, WritableStore):
         self._take(start, min(end - start, 1 << 20))  # drives zero large ranges by a single command
         self._file.write_zeros(start, end)
 
-    def sync(self) -> None:
+    def _flush(self) -> None:
         self._file.sync()
 
     def discard(self, start: int, end: int) -> bool:

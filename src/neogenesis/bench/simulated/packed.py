@@ -15,7 +15,7 @@ import zstandard
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.extent import Extents
 from neogenesis.core.record import Record, from_json
-from neogenesis.core.store import SealedFileStore
+from neogenesis.core.store import PathOpener, SealedFileStore
 from neogenesis.core.transfer.pipeline import data_runs
 from neogenesis.core.units import MIB
 
@@ -30,7 +30,7 @@ class _Head(Record, frozen=True, kw_only=True):
 
 def pack(image: Path, packed: Path) -> None:
     """Write `packed` from a sparse image; ranges of zeros are left out."""
-    store = SealedFileStore(image)
+    store = SealedFileStore(PathOpener(image))
     found = []
     for start, end in store.extents_with_data().chunks(MIB):
         data = memoryview(bytearray(store.read(start, end - start)))

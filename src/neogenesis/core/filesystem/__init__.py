@@ -6,6 +6,5 @@ understood has no allocation and is then copied whole. Knows nothing of plans.
 
 from neogenesis.core.filesystem.model import RESIZABLE_KINDS, Volume, VolumeKind
 from neogenesis.core.filesystem.read import read_volume
-from neogenesis.core.filesystem.tree import VolumeTree
 
-__all__ = ["RESIZABLE_KINDS", "Volume", "VolumeKind", "VolumeTree", "read_volume"]
+__all__ = ["RESIZABLE_KINDS", "Volume", "VolumeKind", "read_volume"]

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from neogenesis.core.errors import Damaged, ReadFailed
+from neogenesis.core.errors import Damaged
 from neogenesis.core.extent import Array, Extents, runs_of_bits
 from neogenesis.core.filesystem.model import Volume, VolumeKind
 from neogenesis.core.store import ReadableStore
@@ -105,19 +105,6 @@ def is_possible_inode_size(inode_bytes: int, block_bytes: int) -> bool:
     return 128 <= inode_bytes <= block_bytes and not inode_bytes & (inode_bytes - 1)
 
 
-def hangs_readers(store: ReadableStore) -> bool:
-    """Whether an ext volume is damaged in the one way in which the library that lists files would never return."""
-    try:
-        raw = store.read(_SUPER_AT, 0x60)
-    except ReadFailed:
-        return False
-    magic, log_block = struct.unpack_from("<H", raw, 0x38)[0], struct.unpack_from("<I", raw, 0x18)[0]
-    revision, inode_bytes = struct.unpack_from("<I", raw, 0x4C)[0], struct.unpack_from("<H", raw, 0x58)[0]
-    if magic != MAGIC or log_block > 6 or not revision:
-        return False
-    return not is_possible_inode_size(inode_bytes, 1024 << log_block)
-
-
 def read_super(store: ReadableStore) -> Super:
     """Raises Damaged when the figures are impossible."""
     raw = store.read(_SUPER_AT, _SUPER_SIZE)
@@ -189,6 +176,21 @@ def _descriptors(store: ReadableStore, sb: Super) -> np.ndarray[tuple[int, int],
     return raw[: sb.groups * sb.descriptor_bytes].reshape(sb.groups, sb.descriptor_bytes)
 
 
+def _meta_descriptors(sb: Super) -> Array:
+    """Where meta groups keep their descriptors: a block in their first, second and last group; ranges in blocks.
+
+    No bitmap tells of them while the group is uninitialised. Source: the kernel's documentation, “Meta Block Groups”.
+    """
+    per_block = sb.block_bytes // sb.descriptor_bytes
+    first = sb.first_meta_bg if sb.incompat & _INCOMPAT_META_BG else -(-sb.groups // per_block)
+    metas = np.arange(first, -(-sb.groups // per_block), dtype=np.int64) * per_block
+    groups = np.concatenate((metas, metas + 1, metas + per_block - 1))
+    groups = groups[groups < sb.groups]
+    behind_super = np.isin(groups, np.array(sb.groups_with_backups(), dtype=np.int64))
+    places = sb.first_block + groups * sb.group_blocks + behind_super
+    return np.stack((places, np.minimum(places + 1, sb.blocks)), axis=1)
+
+
 def _field(descriptors: np.ndarray[tuple[int, int], np.dtype[np.uint8]], low: int, high: int) -> Array:
     """A 32-bit field with its upper half where the descriptors are wide enough."""
     value = np.ascontiguousarray(descriptors[:, low : low + 4]).view("<u4").astype(np.int64).ravel()
@@ -226,6 +228,7 @@ def _allocation(store: ReadableStore, sb: Super) -> tuple[Extents, int]:
         gdt = min(gdt, sb.first_meta_bg) + 1
     heads = [max(sb.super_block, sb.first_block + g * sb.group_blocks) for g in sb.groups_with_backups()]
     found.append(np.array([(h, min(h + 1 + gdt, limit)) for h in heads], dtype=np.int64).reshape(-1, 2))
+    found.append(_meta_descriptors(sb))
     group_bits = sb.group_blocks // sb.cluster_blocks
     starts = sb.first_block + np.arange(sb.groups, dtype=np.int64) * sb.group_blocks
     lengths = np.minimum(starts + sb.group_blocks, limit) - starts

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, Protocol
 
 from neogenesis.core.extent import Extents
 
@@ -29,6 +30,17 @@ SystemFamily = Literal["nt", "linux", "meridian"]
 
 #: Kinds that the engine can give another size; the others are carried as they are.
 RESIZABLE_KINDS = frozenset({"ntfs", "ext4", "ext3", "ext2", "vfat", "exfat"})
+
+
+class FileRuns(Protocol):
+    """Whoever can tell where a file lies, when its own record is too small to say it all."""
+
+    def runs_of_inode(self, inode: int) -> list[tuple[int, int]]:
+        """(first cluster, count); raises Damaged."""
+        ...
+
+
+OpenFiles = Callable[[], FileRuns]
 
 
 @dataclass(frozen=True, slots=True)

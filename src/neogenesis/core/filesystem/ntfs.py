@@ -13,8 +13,7 @@ import numpy as np
 
 from neogenesis.core.errors import Damaged
 from neogenesis.core.extent import Array, Extents, runs_of_bits
-from neogenesis.core.filesystem.model import Volume
-from neogenesis.core.filesystem.tree import VolumeTree
+from neogenesis.core.filesystem.model import OpenFiles, Volume
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.units import MIB, round_up
 
@@ -121,10 +120,10 @@ def _non_resident(body: bytes, at: int) -> Attribute:
     return Attribute(None, tuple(runs), size)
 
 
-def read_volume(store: ReadableStore, tree: VolumeTree | None) -> Volume:
+def read_volume(store: ReadableStore, files: OpenFiles | None) -> Volume:
     """Everything about an NTFS volume but the system on it; raises Damaged or ReadFailed.
 
-    `tree` is asked only when the bitmap is too fragmented for a single file record.
+    `files` is asked only when the bitmap is too fragmented for a single file record.
     """
     boot = read_boot_sector(store)
     volume = read_record(store, boot, _VOLUME)
@@ -133,7 +132,7 @@ def read_volume(store: ReadableStore, tree: VolumeTree | None) -> Volume:
     if _VOLUME_INFORMATION in volume:
         information = volume[_VOLUME_INFORMATION].resident or b""
         flags = struct.unpack_from("<H", information.ljust(12, b"\0"), 10)[0]
-    runs = _bitmap_runs(store, boot, tree)
+    runs = _bitmap_runs(store, boot, files)
     used = _used_clusters(store, boot, runs)
     used_bytes = used.total * boot.cluster_bytes
     copied = Extents(used.array * boot.cluster_bytes)
@@ -163,15 +162,15 @@ def backup_places(store: ReadableStore, boot: BootSector) -> list[int]:
     return sorted({min(boot.sectors, last) * boot.sector_bytes, last * boot.sector_bytes})
 
 
-def _bitmap_runs(store: ReadableStore, boot: BootSector, tree: VolumeTree | None) -> list[tuple[int, int]]:
+def _bitmap_runs(store: ReadableStore, boot: BootSector, files: OpenFiles | None) -> list[tuple[int, int]]:
     record = read_record(store, boot, _BITMAP)
     if _DATA in record and _ATTRIBUTE_LIST not in record:
         if record[_DATA].resident is not None:
             raise Damaged("NTFS bitmap", 0, "it is stored where it cannot be")
         return list(record[_DATA].runs)
-    if tree is None:
+    if files is None:
         raise Damaged("NTFS bitmap", 0, "its place is not recorded")
-    return tree.runs_of_inode(_BITMAP)
+    return files().runs_of_inode(_BITMAP)
 
 
 def _used_clusters(store: ReadableStore, boot: BootSector, runs: list[tuple[int, int]]) -> Extents:

@@ -7,17 +7,15 @@ from dataclasses import replace
 
 from neogenesis.core.errors import Damaged, ReadFailed
 from neogenesis.core.filesystem import exfat, ext, fat, ntfs, signature
-from neogenesis.core.filesystem.family import find_system, has_loader
-from neogenesis.core.filesystem.model import Volume, VolumeKind
-from neogenesis.core.filesystem.tree import VolumeTree
+from neogenesis.core.filesystem.model import OpenFiles, Volume, VolumeKind
 from neogenesis.core.store import ReadableStore
 
-_TSK_KINDS = ("ntfs", "ext2", "ext3", "ext4", "vfat", "exfat")
-_HIBERNATED = (b"hibr", b"HIBR")
 
+def read_volume(store: ReadableStore, files: OpenFiles | None = None) -> Volume:
+    """What the partition in `store` holds, but for the system on it. Damage ends up in `fault`, never in an exception.
 
-def read_volume(store: ReadableStore) -> Volume:
-    """What the partition in `store` holds. Damage ends up in `fault`, never in an exception."""
+    `files` opens the volume's files, for a map that is too fragmented for a single record; it may raise Damaged.
+    """
     for ask in signature.BEFORE_FILESYSTEMS:
         found = ask(store)
         if found:
@@ -31,25 +29,10 @@ def read_volume(store: ReadableStore) -> Volume:
                 return _whole(found, store)
         return Volume("none", store.size_bytes, smallest_bytes=store.size_bytes)
     try:
-        tree: VolumeTree | None = VolumeTree(store)
-    except Damaged:
-        tree = None
-    try:
-        volume = _understand(kind, store, tree)
+        return _understand(kind, store, files)
     except (Damaged, ReadFailed, struct.error) as error:
         text = error.text if isinstance(error, Damaged | ReadFailed) else "its structures are cut short"
         return Volume(kind, store.size_bytes, smallest_bytes=store.size_bytes, dirty=True, fault=text)
-    if tree is not None and volume.kind in _TSK_KINDS:
-        family, name = find_system(tree)
-        hibernation = tree.read("hiberfil.sys", 8) if volume.kind == "ntfs" else None
-        volume = replace(
-            volume,
-            system_family=family,
-            system_name=name,
-            has_loader=has_loader(tree),
-            hibernated=(hibernation or b"")[:4] in _HIBERNATED,
-        )
-    return volume
 
 
 def _whole(volume: Volume, store: ReadableStore) -> Volume:
@@ -70,9 +53,9 @@ def _filesystem_kind(store: ReadableStore, head: bytes) -> VolumeKind | None:
     return None
 
 
-def _understand(kind: VolumeKind, store: ReadableStore, tree: VolumeTree | None) -> Volume:
+def _understand(kind: VolumeKind, store: ReadableStore, files: OpenFiles | None) -> Volume:
     if kind == "ntfs":
-        return ntfs.read_volume(store, tree)
+        return ntfs.read_volume(store, files)
     if kind == "exfat":
         return exfat.read_volume(store)
     if kind == "vfat":

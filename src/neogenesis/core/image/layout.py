@@ -58,6 +58,7 @@ def parse_header(raw: bytes, file_bytes: int) -> Header:
         (not 9 <= bits <= 21, "its cluster size is impossible"),
         (not 0 <= size <= 1 << 60, "its size is impossible"),
         (l1_count * 8 > _LARGEST_L1 or l1_at + l1_count * 8 > file_bytes, "its first table lies outside the file"),
+        (rest[0] >= file_bytes, "it is cut short"),
     )
     for wrong, text in faults:
         if wrong:

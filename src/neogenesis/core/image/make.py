@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import mmap
 import os
 import threading
 from collections.abc import Callable, Iterator
@@ -13,25 +14,26 @@ import zstandard
 from blake3 import blake3
 
 from neogenesis import __version__
-from neogenesis.core.errors import BadRecord
+from neogenesis.core.drive import Drive
+from neogenesis.core.errors import BadRecord, Mismatch
 from neogenesis.core.extent import Extents
 from neogenesis.core.image.write import CLUSTER_BYTES, Qcow2Writer
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.intents import layout_as_it_is
 from neogenesis.core.store import ReadableStore, read_or_narrow
 from neogenesis.core.store.parts import existing_parts, part_path
-from neogenesis.core.survey import Drive, Survey, Surveyed
-from neogenesis.core.transfer.chunks import ZEROS, Chunk
-from neogenesis.core.transfer.control import Clock, Control
-from neogenesis.core.transfer.journal import Journal, StoredChunk
+from neogenesis.core.survey import Survey, Surveyed
 from neogenesis.core.transfer.manifest import save_manifest
 from neogenesis.core.transfer.pipeline import data_runs, run_together
 from neogenesis.core.units import MIB
+from neogenesis.core.work.chunks import ZEROS, Chunk
+from neogenesis.core.work.control import Clock, Control
+from neogenesis.core.work.journal import Journal, JournalLimits, StoredChunk
 
 #: One more than there are cores: while one waits for the drive, the others pack.
-_THREADS = min(8, os.cpu_count() or 1) + 1
+_THREADS = min(8, os.cpu_count() or 1)
 #: Read, hashed and journalled together.
-BATCH_BYTES = 8 * CLUSTER_BYTES
+BATCH_BYTES = 4 * CLUSTER_BYTES
 _CHECKPOINT_SECONDS = 2.0
 #: Gaps between partitions up to this size are kept whole; of larger ones only their edges, where records stand.
 _WHOLE_GAP_BYTES = 16 * MIB
@@ -101,6 +103,9 @@ class UsedStore(ReadableStore):
         for start, stop in inside:
             self.base.read_into(start, buffer[start - offset : stop - offset])
 
+    def uncached(self) -> ReadableStore:
+        return UsedStore(self.base.uncached(), self.used)
+
 
 @dataclass
 class _Work:
@@ -118,7 +123,7 @@ class ImageRun:
 
     def __init__(
         self,
-        surveyed: Surveyed,
+        look: Callable[[], Surveyed],
         store: ReadableStore,
         out: Path,
         level: int,
@@ -128,11 +133,12 @@ class ImageRun:
         part_bytes: int | None = None,
     ) -> None:
         self.part_bytes = part_bytes
-        self.surveyed, self.store, self.files, self.level = surveyed, store, ImageFiles(out), level
+        self._look, self.surveyed = look, look()
+        self.store, self.files, self.level = store, ImageFiles(out), level
         self.control, self.clock, self.progress = control, clock, progress
         self._work = _Work()
         self._last_sync = clock.now()
-        survey = surveyed.survey
+        survey = self.surveyed.survey
         mark = (
             f"{survey.fingerprint} {survey.drive.size_bytes} {survey.drive.serial} {level} {part_bytes or ''}".strip()
         )
@@ -142,12 +148,17 @@ class ImageRun:
         """Raises BadRecord when the place is taken, Stopped, WriteFailed."""
         journal, writer = self._open()
         try:
-            done = {c.start for c in journal.state.chunks}
+            done = set(journal.state.chunks.edges[:, 0].tolist())
             used = ranges_in_use(self.surveyed)
             clusters = used.widened(BATCH_BYTES, self.surveyed.survey.drive.size_bytes)
             self._work.done_bytes = used.intersection(journal.state.chunks.covered).total
             self._copy(journal, writer, used, clusters, done)
-            writer.finish()
+            if not journal.state.lost and self._look().survey.fingerprint != self.surveyed.survey.fingerprint:
+                raise Mismatch(
+                    "The drive changed while it was imaged, so the image holds some of before and some of after.",
+                    "Find out who wrote to it, delete the image with its journal, and start over.",
+                )
+            writer.finish(journal.state.stored)
             size = sum(part.stat().st_size for part in existing_parts(self.files.image))
             self._save(journal)
         finally:
@@ -159,13 +170,9 @@ class ImageRun:
     def _open(self) -> tuple[Journal, Qcow2Writer]:
         size = self.surveyed.survey.drive.size_bytes
         if self.files.journal.exists():
-            journal = Journal.resume(self.files.journal, self._hash)
-            stored = journal.state.stored
-            end = max((at + sum(lengths) for at, lengths in stored.values()), default=CLUSTER_BYTES)
-            writer = Qcow2Writer(self.files.image, size, end, self.part_bytes)
-            for start, (at, lengths) in stored.items():
-                writer.recall(start // CLUSTER_BYTES, at, lengths)
-            return journal, writer
+            journal = Journal.resume(self.files.journal, self._hash, JournalLimits(size, size))
+            end = max(journal.state.stored.end, CLUSTER_BYTES)
+            return journal, Qcow2Writer(self.files.image, size, end, self.part_bytes)
         for path in (self.files.image, part_path(self.files.image, 2)):
             if path.exists() and path.stat().st_size:
                 raise BadRecord(f"“{path}” exists already; nothing was written.", "Choose another name.")
@@ -177,7 +184,7 @@ class ImageRun:
         queue = (piece for piece in clusters.chunks(BATCH_BYTES) if piece[0] not in done)
 
         def begin() -> Callable[[], bool]:
-            buffer = memoryview(bytearray(BATCH_BYTES))
+            buffer = memoryview(mmap.mmap(-1, BATCH_BYTES))
             packer = zstandard.ZstdCompressor(level=self.level, write_checksum=True)
             return lambda: self._one(queue, buffer, packer, used, journal, writer, total)
 
@@ -204,15 +211,9 @@ class ImageRun:
                 return False
             start, end = piece
             lost, count = self._read(start, end, buffer, used)
-        data = buffer[: end - start]
-        used_clusters = set[int]()
-        for first, last in data_runs(data):
-            used_clusters.update(range(first // CLUSTER_BYTES, (last - 1) // CLUSTER_BYTES + 1))
-        digest = blake3(data).digest() if used_clusters else ZEROS
-        count_here = -(-len(data) // CLUSTER_BYTES)
-        packed = [packer.compress(_cluster(data, n)) if n in used_clusters else b"" for n in range(count_here)]
+        digest, packed = _packed(buffer[: end - start], packer)
         with work.writing:
-            at = writer.add(start // CLUSTER_BYTES, packed)
+            at = writer.add(packed)
             work.waiting.append((Chunk(start, end, digest), at, [len(piece) for piece in packed]))
             work.lost += lost
             work.done_bytes += count
@@ -250,13 +251,21 @@ class ImageRun:
             "lost": tuple(Extents.of(journal.state.lost)),
             "survey": survey,
         }
-        save_manifest(self.files.manifest, head, journal.state.chunks)
+        save_manifest(self.files.manifest, head, journal.state.chunks.by_place())
 
 
-def _cluster(data: memoryview, number: int) -> memoryview | bytes:
-    """A cluster of `data`, filled up with zeros at the end of the drive."""
-    piece = data[number * CLUSTER_BYTES : (number + 1) * CLUSTER_BYTES]
-    return piece if len(piece) == CLUSTER_BYTES else bytes(piece).ljust(CLUSTER_BYTES, b"\0")
+def _packed(data: memoryview, packer: zstandard.ZstdCompressor) -> tuple[bytes, list[bytes]]:
+    """The digest of a batch, and its clusters compressed, empty for one of zeros; the last is filled up with zeros.
+
+    Each cluster is hashed and packed while it is still in the processor's cache.
+    """
+    digest, packed = blake3(), list[bytes]()
+    for at in range(0, len(data), CLUSTER_BYTES):
+        piece = data[at : at + CLUSTER_BYTES]
+        digest.update(piece)
+        whole = piece if len(piece) == CLUSTER_BYTES else bytes(piece).ljust(CLUSTER_BYTES, b"\0")
+        packed.append(packer.compress(whole) if data_runs(piece) else b"")
+    return (digest.digest() if any(packed) else ZEROS), packed
 
 
 def _as_drive(survey: Survey, image: Path) -> Drive:

@@ -12,7 +12,7 @@ import zstandard
 from neogenesis.core.errors import BadArgument, Damaged, ReadFailed
 from neogenesis.core.extent import Extents
 from neogenesis.core.image.layout import COMPRESSED, MAGIC, OFFSET_MASK, ZERO, ZSTD, parse_header
-from neogenesis.core.store import JoinedStore, ReadableStore
+from neogenesis.core.store import Grip, JoinedStore, ReadableStore
 
 _KEPT_TABLES = 64
 _KEPT_CLUSTERS = 4
@@ -27,9 +27,9 @@ class Qcow2Store(ReadableStore):
 
     parallel_reads = True
 
-    def __init__(self, path: Path, sector_size: int = 512, locked: bool = True) -> None:
+    def __init__(self, path: Path, sector_size: int = 512, grip: Grip = "share") -> None:
         """Raises BadArgument for an image that cannot be read here."""
-        self._file: ReadableStore = JoinedStore(path, locked)
+        self._file: ReadableStore = JoinedStore(path, grip)
         try:
             head = self._file.read(0, min(512, self._file.size_bytes))
             self.header = parse_header(head, self._file.size_bytes)

@@ -7,7 +7,7 @@ told to a journal by the caller; an interrupted file is continued behind the las
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -16,12 +16,15 @@ from neogenesis.core.errors import BadRecord, WriteFailed
 from neogenesis.core.image.layout import COMPRESSED, COPIED, build_header
 from neogenesis.core.store import PartFile
 from neogenesis.core.units import round_up
+from neogenesis.core.work.chunks import StoredLog
 
-#: With clusters of 256 KiB the fastest level packs about as small as general tools do at their usual one.
-CLUSTER_BITS = 18
+#: With clusters of a MiB the fastest level packs about as small as general tools do at their usual one, and the list of
+#: what stands where stays small whatever the size of the drive.
+CLUSTER_BITS = 20
 CLUSTER_BYTES = 1 << CLUSTER_BITS
 _REFCOUNTS = CLUSTER_BYTES // 2
-Ints = np.ndarray[tuple[int], np.dtype[np.int64]]
+Counts = np.ndarray[tuple[int], np.dtype[np.uint16]]
+Table = np.ndarray[tuple[int], np.dtype[np.uint64]]
 
 
 class Qcow2Writer:
@@ -31,30 +34,21 @@ class Qcow2Writer:
         """`end` continues an interrupted file; what lies behind it is dropped. Raises BadRecord."""
         self.path, self.size_bytes, self.end = path, size_bytes, end
         self._split = 62 - (CLUSTER_BITS - 8)
-        self._entries: dict[int, tuple[int, int]] = {}
         try:
             self._file = PartFile(path, part_bytes)
             self._file.truncate(0 if end == CLUSTER_BYTES else end)
         except OSError as error:
             raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
 
-    def add(self, first_cluster: int, packed: Sequence[bytes]) -> int:
-        """Append neighbouring compressed clusters, empty for one of zeros; returns their place. Raises WriteFailed."""
+    def add(self, packed: Sequence[bytes]) -> int:
+        """Append compressed clusters, empty for one of zeros; returns their place. Raises WriteFailed."""
         at = self.end
         try:
             self._file.write_pieces(at, [piece for piece in packed if piece])
         except OSError as error:
             raise self._failed(at, error) from error
-        self.recall(first_cluster, at, [len(piece) for piece in packed])
+        self.end += sum(len(piece) for piece in packed)
         return at
-
-    def recall(self, first_cluster: int, at: int, lengths: Sequence[int]) -> None:
-        """Clusters that stand in the file from `at` on."""
-        for cluster, length in enumerate(lengths, first_cluster):
-            if length:
-                self._entries[cluster] = (at, length)
-                at += length
-        self.end = max(self.end, at)
 
     def sync(self) -> None:
         try:
@@ -62,26 +56,21 @@ class Qcow2Writer:
         except OSError as error:
             raise self._failed(self.end, error) from error
 
-    def finish(self) -> None:
-        """Write the tables and, when they are on the medium, the header."""
+    def finish(self, stored: StoredLog) -> None:
+        """Write the tables from what was stored and, when they are on the medium, the header."""
         per_table = CLUSTER_BYTES // 8
         clusters = -(-self.size_bytes // CLUSTER_BYTES)
         l1 = np.zeros(max(1, -(-clusters // per_table)), dtype=">u8")
         at = round_up(self.end, CLUSTER_BYTES)
-        tables: dict[int, np.ndarray[tuple[int], np.dtype[np.uint64]]] = {}
-        for cluster, (place, length) in self._entries.items():
-            table = tables.setdefault(cluster // per_table, np.zeros(per_table, dtype=">u8"))
-            sectors = ((place & 511) + length - 1) // 512
-            table[cluster % per_table] = COMPRESSED | sectors << self._split | place
-        for index in sorted(tables):
-            self._put(at, tables[index].tobytes())
+        for index, table in self._tables(stored, per_table):
+            self._put(at, table.tobytes())
             l1[index] = COPIED | at
             at += CLUSTER_BYTES
         l1_at = at
         self._put(at, l1.tobytes())
         at = round_up(at + l1.nbytes, CLUSTER_BYTES)
         file_clusters, blocks, table_clusters = self._reference_space(at)
-        counts = self._reference_counts(at, file_clusters, blocks)
+        counts = self._reference_counts(stored, file_clusters, blocks)
         table_at = at
         block_at = at + table_clusters * CLUSTER_BYTES
         places = np.zeros(table_clusters * CLUSTER_BYTES // 8, dtype=">u8")
@@ -92,6 +81,24 @@ class Qcow2Writer:
         self.sync()
         self._put(0, build_header(CLUSTER_BITS, self.size_bytes, l1_at, len(l1), table_at, table_clusters))
         self.sync()
+
+    def _tables(self, stored: StoredLog, per_table: int) -> Iterator[tuple[int, Table]]:
+        """Second-level tables that hold anything, one after the other, each with its number."""
+        current, table = -1, np.zeros(0, dtype=">u8")
+        for start, place, lengths in stored.by_start():
+            at = place
+            for cluster, length in enumerate(lengths, start // CLUSTER_BYTES):
+                if not length:
+                    continue
+                if cluster // per_table != current:
+                    if current >= 0:
+                        yield current, table
+                    current, table = cluster // per_table, np.zeros(per_table, dtype=">u8")
+                sectors = ((at & 511) + length - 1) // 512
+                table[cluster % per_table] = COMPRESSED | sectors << self._split | at
+                at += length
+        if current >= 0:
+            yield current, table
 
     def _reference_space(self, at: int) -> tuple[int, int, int]:
         """Clusters of the whole file, blocks of reference counts, clusters of their table; they count themselves."""
@@ -104,15 +111,17 @@ class Qcow2Writer:
                 return total, blocks, table_clusters
             blocks, table_clusters = need_blocks, need_table
 
-    def _reference_counts(self, at: int, file_clusters: int, blocks: int) -> Ints:
+    def _reference_counts(self, stored: StoredLog, file_clusters: int, blocks: int) -> Counts:
         """One for each use of a cluster of the file: compressed data may share one, all else has its own."""
-        counts = np.zeros(blocks * _REFCOUNTS, dtype=np.int64)
+        counts = np.zeros(blocks * _REFCOUNTS, dtype=np.uint16)
         counts[0] = 1
-        places = np.array(sorted(self._entries.values()), dtype=np.int64).reshape(-1, 2)
-        first = places[:, 0] // CLUSTER_BYTES
-        last = (round_up_array(places[:, 0] + places[:, 1], 512) - 1) // CLUSTER_BYTES  # whole sectors are claimed
-        for step in range(int((last - first).max(initial=-1)) + 1):
-            np.add.at(counts, (first + step)[first + step <= last], 1)
+        for _, place, lengths in stored:
+            at = place
+            for length in lengths:
+                if length:
+                    first, last = at // CLUSTER_BYTES, (round_up(at + length, 512) - 1) // CLUSTER_BYTES
+                    counts[first : last + 1] += 1  # whole sectors are claimed
+                    at += length
         data_end = round_up(self.end, CLUSTER_BYTES) // CLUSTER_BYTES
         counts[data_end:file_clusters] = 1
         return counts
@@ -134,8 +143,3 @@ class Qcow2Writer:
 
     def close(self) -> None:
         self._file.close()
-
-
-def round_up_array(values: Ints, step: int) -> Ints:
-    """Each value to the next multiple of `step`."""
-    return -(-values // step) * step

@@ -10,7 +10,7 @@ from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.plan import Plan
 from neogenesis.core.transfer import Manifest
 from neogenesis.core.transfer.manifest import missed_share
-from neogenesis.core.transfer.run import SAMPLE_CHUNKS
+from neogenesis.core.transfer.steps import SAMPLE_CHUNKS
 from neogenesis.core.units import binary_text, both_text
 
 
@@ -33,7 +33,7 @@ class Report:
 def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, log: list[LogEntry]) -> Report:
     """The report of a finished transfer, from its records alone."""
     old, new = plan.source.survey.drive, plan.target
-    lost = sum(end - start for start, end in manifest.lost)
+    lost = sum(end - start for start, end in manifest.head.lost)
     moved = [p for p in plan.layout.partitions if p.from_partition is not None]
     done = [
         f"Your system and files were moved from the old drive ({_name(old.model, old.serial)}, "
@@ -69,12 +69,12 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
         before_after.append(("Start of the machine", improvement.sentence()))
     finished = next((e for e in reversed(log) if e.kind.startswith("transfer-") and "seconds" in e.figures), None)
     seconds = float(finished.figures.get("seconds", 0)) if finished else 0.0
-    measured = [("Copied", both_text(sum(end - start for start, end, _ in manifest.chunks)))]
+    measured = [("Copied", both_text(manifest.chunks.total))]
     if seconds:
         measured.append(("Time for copying and checking", duration_text(seconds)))
     return Report(
         title=f"Report for {job.customer}",
-        subtitle=f"{job.machine} · ticket {job.ticket} · {manifest.created[:10]}",
+        subtitle=f"{job.machine} · ticket {job.ticket} · {manifest.head.created[:10]}",
         sections=(
             Section("What was done", tuple(done)),
             Section("Before and after", rows=(*before_after, *measured)),
@@ -96,7 +96,7 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
                 rows=(
                     ("Manifest", f"{len(manifest.chunks):,} checksums (BLAKE3)"),
                     ("Checksum of the manifest", manifest_hash),
-                    ("Written by", manifest.program),
+                    ("Written by", manifest.head.program),
                 ),
             ),
         ),
@@ -104,14 +104,14 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
 
 
 def _checked(manifest: Manifest) -> str:
-    copied = sum(end - start for start, end, _ in manifest.chunks)
-    if manifest.verified_bytes <= 0:
+    copied = manifest.chunks.total
+    if manifest.head.verified_bytes <= 0:
         return "What was written was not read back."
-    if manifest.verified_bytes < copied * 0.99:
+    if manifest.head.verified_bytes < copied * 0.99:
         share = 100 * missed_share(SAMPLE_CHUNKS)
         return (
-            f"A sample of {both_text(manifest.verified_bytes)} was read back and compared: had more than {share:.1f} % "
-            "been wrong, it would have been found 99 times out of 100."
+            f"A sample of {both_text(manifest.head.verified_bytes)} was read back and compared: had more than "
+            f"{share:.1f} % been wrong, it would have been found 99 times out of 100."
         )
     return "Everything that was written was read back and compared."
 

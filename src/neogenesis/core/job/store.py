@@ -1,6 +1,6 @@
 """Where jobs live: a database through SQLAlchemy, and one dossier folder for each job.
 
-What was committed survives a cut at any moment. A database that cannot be read is kept aside, never deleted.
+What was committed survives a cut at any moment. Who opens the database is the bench (`bench/records`).
 """
 
 from __future__ import annotations
@@ -11,90 +11,25 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from sqlalchemy import ForeignKey, String, Text, create_engine, event, select
-from sqlalchemy.exc import DatabaseError, IntegrityError
-from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column
+from sqlalchemy import Engine, select
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.orm import Session
 
-from neogenesis.core.errors import BadArgument, BadRecord
+from neogenesis.core.errors import BadArgument, CannotRecord
 from neogenesis.core.job.model import Job, LogEntry
+from neogenesis.core.job.tables import JobRow, LogRow
 from neogenesis.core.record import to_json
 
-
-class _Base(DeclarativeBase):
-    pass
-
-
-class _JobRow(_Base):
-    __tablename__ = "job"
-    ticket: Mapped[str] = mapped_column(String(40), primary_key=True)
-    customer: Mapped[str] = mapped_column(Text)
-    machine: Mapped[str] = mapped_column(Text)
-    promise: Mapped[str] = mapped_column(Text)
-    wish: Mapped[str] = mapped_column(Text)
-    intent: Mapped[str] = mapped_column(String(20))
-    stop: Mapped[str] = mapped_column(String(20))
-    old_drive: Mapped[str] = mapped_column(Text)
-    new_drive: Mapped[str] = mapped_column(Text)
-    closed: Mapped[bool]
-
-
-class _LogRow(_Base):
-    __tablename__ = "log"
-    ticket: Mapped[str] = mapped_column(ForeignKey("job.ticket"), primary_key=True)
-    number: Mapped[int] = mapped_column(primary_key=True)
-    at: Mapped[str] = mapped_column(String(40))
-    who: Mapped[str] = mapped_column(Text)
-    kind: Mapped[str] = mapped_column(String(40))
-    text: Mapped[str] = mapped_column(Text)
-    figures: Mapped[str] = mapped_column(Text)
-    previous: Mapped[str] = mapped_column(String(64))
-    hash: Mapped[str] = mapped_column(String(64))
-
-
+_MOST_TRIES = 50
 _JOB_FIELDS = tuple(Job.__struct_fields__)
 
 
 class JobStore:
-    """All jobs of a bench. `folder` holds the dossiers; `url` names the database, by default a file in it."""
+    """All jobs of a bench. `folder` holds the dossiers; the database's engine is handed in."""
 
-    def __init__(self, folder: Path, url: str = "") -> None:
-        """`trouble` says in words when an unreadable database was set aside; raises BadRecord when nothing works."""
-        self.folder = folder
-        self.trouble = ""
-        try:
-            folder.mkdir(parents=True, exist_ok=True)
-        except OSError as error:
-            raise BadRecord(f"The folder “{folder}” cannot be made ({error.strerror}).", "Choose another.") from error
-        file = folder / "jobs.db"
-        self._url = url or f"sqlite:///{file}"
-        try:
-            self._open()
-        except DatabaseError as error:
-            if url:
-                raise BadRecord("The database of jobs cannot be read.", "Check its server.") from error
-            aside = _set_aside(file)
-            self.trouble = (
-                f"The database of jobs could not be read. It was kept as “{aside.name}”, nothing was deleted, and a "
-                "new one was begun; the dossier folders are all still there."
-            )
-            self._open()
-
-    def _open(self) -> None:
-        self._engine = create_engine(self._url)
-        if self._engine.dialect.name == "sqlite":
-
-            @event.listens_for(self._engine, "connect")
-            def _careful(connection: Any, record: Any) -> None:
-                connection.execute("PRAGMA synchronous=FULL")
-                connection.execute("PRAGMA foreign_keys=ON")
-
-        try:
-            _Base.metadata.create_all(self._engine)
-            with Session(self._engine) as session:
-                session.scalars(select(_JobRow)).all()
-        except DatabaseError:
-            self._engine.dispose()
-            raise
+    def __init__(self, folder: Path, engine: Engine, trouble: str = "") -> None:
+        """`trouble` says in words what happened when the database was opened; tables must be up to date."""
+        self.folder, self._engine, self.trouble = folder, engine, trouble
 
     def close(self) -> None:
         self._engine.dispose()
@@ -108,13 +43,13 @@ class JobStore:
     def jobs(self) -> list[Job]:
         """Open jobs first, each by its promise."""
         with Session(self._engine) as session:
-            rows = session.scalars(select(_JobRow).order_by(_JobRow.closed, _JobRow.promise, _JobRow.ticket)).all()
+            rows = session.scalars(select(JobRow).order_by(JobRow.closed, JobRow.promise, JobRow.ticket)).all()
             return [_job(row) for row in rows]
 
     def job(self, ticket: str) -> Job:
         """Raises BadArgument for a ticket that there is not."""
         with Session(self._engine) as session:
-            row = session.get(_JobRow, ticket)
+            row = session.get(JobRow, ticket)
             if row is None:
                 raise BadArgument(f"There is no job “{ticket}”.", "Pick one from the list.")
             return _job(row)
@@ -124,7 +59,7 @@ class JobStore:
         if not job.ticket.strip():
             raise BadArgument("A job needs a ticket.", "Type the number on the tag.")
         with Session(self._engine) as session:
-            session.add(_JobRow(**{name: getattr(job, name) for name in _JOB_FIELDS}))
+            session.add(JobRow(**{name: getattr(job, name) for name in _JOB_FIELDS}))
             try:
                 session.commit()
             except IntegrityError as error:
@@ -133,7 +68,7 @@ class JobStore:
     def update(self, ticket: str, **changes: Any) -> Job:
         """Change fields of a job; returns it as it is now."""
         with Session(self._engine) as session:
-            row = session.get(_JobRow, ticket)
+            row = session.get(JobRow, ticket)
             if row is None:
                 raise BadArgument(f"There is no job “{ticket}”.", "Pick one from the list.")
             for name, value in changes.items():
@@ -144,28 +79,38 @@ class JobStore:
     def log(self, ticket: str) -> list[LogEntry]:
         """Entries in the order in which they were made."""
         with Session(self._engine) as session:
-            rows = session.scalars(select(_LogRow).where(_LogRow.ticket == ticket).order_by(_LogRow.number)).all()
+            rows = session.scalars(select(LogRow).where(LogRow.ticket == ticket).order_by(LogRow.number)).all()
             return [_entry(row) for row in rows]
 
     def append(self, ticket: str, at: str, who: str, kind: str, text: str, **figures: Any) -> LogEntry:
         """Add an entry that carries the hash of the one before; it is also added to the dossier's `logbook.jsonl`."""
-        with Session(self._engine) as session:
-            last = session.scalars(
-                select(_LogRow).where(_LogRow.ticket == ticket).order_by(_LogRow.number.desc()).limit(1)
-            ).first()
-            entry = LogEntry(
-                number=(last.number if last else 0) + 1,
-                at=at,
-                who=who,
-                kind=kind,
-                text=text,
-                figures=figures,
-                previous=last.hash if last else "",
-            )
-            entry = msgspec.structs.replace(entry, hash=entry.seal(ticket))
-            row = {name: getattr(entry, name) for name in LogEntry.__struct_fields__}
-            session.add(_LogRow(ticket=ticket, **{**row, "figures": to_json(figures).decode()}))
-            session.commit()
+        for _ in range(_MOST_TRIES):
+            with Session(self._engine) as session:
+                last = session.scalars(
+                    select(LogRow).where(LogRow.ticket == ticket).order_by(LogRow.number.desc()).limit(1)
+                ).first()
+                entry = LogEntry(
+                    number=(last.number if last else 0) + 1,
+                    at=at,
+                    who=who,
+                    kind=kind,
+                    text=text,
+                    figures=figures,
+                    previous=last.hash if last else "",
+                )
+                entry = msgspec.structs.replace(entry, hash=entry.seal(ticket))
+                row = {name: getattr(entry, name) for name in LogEntry.__struct_fields__}
+                session.add(LogRow(ticket=ticket, **{**row, "figures": to_json(figures).decode()}))
+                try:
+                    session.commit()
+                    break
+                except IntegrityError as error:
+                    session.rollback()
+                    if session.get(JobRow, ticket) is None:
+                        raise BadArgument(f"There is no job “{ticket}”.", "Pick one from the list.") from error
+                    continue  # another window was quicker with that number: take the next one
+        else:
+            raise CannotRecord("The logbook could not be written: too many write to it at once.", "Try again.")
         with suppress(OSError), (self.dossier(ticket) / "logbook.jsonl").open("ab") as file:
             file.write(msgspec.json.encode(entry) + b"\n")
         return entry
@@ -180,11 +125,11 @@ class JobStore:
         return None
 
 
-def _job(row: _JobRow) -> Job:
+def _job(row: JobRow) -> Job:
     return Job(**{name: getattr(row, name) for name in _JOB_FIELDS})
 
 
-def _entry(row: _LogRow) -> LogEntry:
+def _entry(row: LogRow) -> LogEntry:
     return LogEntry(
         number=row.number,
         at=row.at,
@@ -195,12 +140,3 @@ def _entry(row: _LogRow) -> LogEntry:
         figures=msgspec.json.decode(row.figures),
         hash=row.hash,
     )
-
-
-def _set_aside(file: Path) -> Path:
-    """Rename an unreadable database to a free name beside it."""
-    number = 1
-    while (aside := file.with_name(f"{file.name}.unreadable-{number}")).exists():
-        number += 1
-    file.rename(aside)
-    return aside

@@ -7,20 +7,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from neogenesis.core.drive import same_drive
 from neogenesis.core.judgement import judgement
-from neogenesis.core.plan.model import Gate, Layout, Operation, Target
-from neogenesis.core.survey import Drive, Survey
+from neogenesis.core.plan.model import Gate, Layout, Target
+from neogenesis.core.plan.steps import Copy, Prepare, Step
+from neogenesis.core.survey import Survey
+from neogenesis.core.table.spanned import SPANNED_CODES
 from neogenesis.core.units import both_text
 
 
-def same_drive(one: Drive, other: Drive) -> bool:
-    """Whether two descriptions mean one drive: the same place, or the same serial and size."""
-    if one.path == other.path:
-        return True
-    return bool(one.serial) and one.serial == other.serial and one.size_bytes == other.size_bytes
-
-
-def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequence[Operation]) -> tuple[Gate, ...]:
+def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequence[Step]) -> tuple[Gate, ...]:
     """All gates, open ones as well: they are what the technician can rely on."""
     gates = [
         _gate(
@@ -33,7 +29,17 @@ def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequenc
     ]
     gates += _target_gates(survey, target)
     gates += _resize_gates(survey, operations)
-    if any(o.kind == "copy" and o.from_partition is not None for o in operations):
+    carries = any(isinstance(o, Copy) and o.from_partition is not None for o in operations)
+    if carries and SPANNED_CODES & set(survey.table.problems):
+        gates.append(
+            Gate(
+                code="spanned",
+                open=False,
+                text="The old drive does not stand alone: single partitions of it are of no use elsewhere.",
+                remedy="Plan with --intent exact, and copy its fellows as well.",
+            )
+        )
+    if carries:
         gates.append(_fill_gate(layout, target))
     return tuple(gates)
 
@@ -79,7 +85,7 @@ def _target_gates(survey: Survey, target: Target) -> list[Gate]:
     ]
 
 
-def _resize_gates(survey: Survey, operations: Sequence[Operation]) -> list[Gate]:
+def _resize_gates(survey: Survey, operations: Sequence[Step]) -> list[Gate]:
     gates = []
     states = (
         (
@@ -98,7 +104,7 @@ def _resize_gates(survey: Survey, operations: Sequence[Operation]) -> list[Gate]
             "Start the machine and shut it down fully, or plan with --grow none.",
         ),
     )
-    resized = {o.from_partition for o in operations if o.action in ("grow", "shrink")}
+    resized = {o.from_partition for o in operations if isinstance(o, Prepare) and o.action != "patch"}
     for name, clause, remedy in states:
         hit = next((p for p in survey.partitions if p.number in resized and getattr(p.volume, name)), None)
         if hit is not None:

@@ -7,10 +7,9 @@ import msgspec
 from neogenesis.core.errors import Refused
 from neogenesis.core.plan.appliance import Appliance, mismatches
 from neogenesis.core.plan.layout import NewId, data_type, is_resizable
-from neogenesis.core.plan.model import Gate, Layout, LayoutPartition, Operation, Target
+from neogenesis.core.plan.model import Gate, Layout, LayoutPartition, Target
 from neogenesis.core.plan.policy import Policy
 from neogenesis.core.survey import Finding, Survey
-from neogenesis.core.survey.survey import TABLE_AREA_BYTES
 from neogenesis.core.table import gpt_usable
 from neogenesis.core.units import MIB, both_text, round_down, round_up
 
@@ -99,25 +98,6 @@ def layout_as_it_is(survey: Survey, size_bytes: int, sector_size: int) -> Layout
         size_bytes=size_bytes,
         partitions=partitions,
     )
-
-
-def exact_operations(survey: Survey, policy: Policy) -> list[Operation]:
-    """The middle first; the ends, where tables live, only after everything was read back."""
-    size = survey.drive.size_bytes
-    middle = max(0, size - 2 * TABLE_AREA_BYTES)
-    steps = [Operation(kind="clear-table", text="Clear the old table of the new drive")]
-    if middle:
-        steps.append(
-            Operation(
-                kind="copy", text="Copy sector for sector", mode="raw", start_bytes=TABLE_AREA_BYTES, bytes=middle
-            )
-        )
-    steps.append(Operation(kind="verify", text="Read everything back and compare", bytes=middle))
-    last = "Write the last and the first MiB, where the table is"
-    if relocates(survey, policy):
-        last = "Write the first MiB, and the table anew with its backup at the end of the new drive"
-    steps.append(Operation(kind="write-table", text=last))
-    return steps
 
 
 def relocates(survey: Survey, policy: Policy) -> bool:

@@ -2,38 +2,25 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import ClassVar
 
+from neogenesis.core.drive import Drive
 from neogenesis.core.estimate import Estimate
 from neogenesis.core.plan.policy import Intent, Policy
+from neogenesis.core.plan.steps import Step
 from neogenesis.core.record import Record
-from neogenesis.core.survey import Drive, Finding, Survey
-from neogenesis.core.table.model import TableKind
+from neogenesis.core.survey import Finding, Survey
+from neogenesis.core.table.model import Partition, TableKind
 from neogenesis.core.table.types import Role
 
-OperationKind = Literal["prepare", "clear-table", "copy", "verify", "discard", "write-table"]
 
+class LayoutPartition(Partition, frozen=True, kw_only=True):
+    """An entry of the new drive's table. `from_partition` is None for a new volume."""
 
-class LayoutPartition(Record, frozen=True, kw_only=True):
-    """One partition of the new drive. `from_partition` is None for a new volume."""
-
-    number: int
-    start_bytes: int
-    size_bytes: int
     role: Role
-    type_id: str
-    unique_id: str
-    name: str
     from_partition: int | None
-    attributes: int = 0
-    logical: bool = False
-    bootable: bool = False
     used_bytes: int = 0
     title: str = ""
-
-    @property
-    def end_bytes(self) -> int:
-        return self.start_bytes + self.size_bytes
 
 
 class Layout(Record, frozen=True, kw_only=True):
@@ -47,24 +34,6 @@ class Layout(Record, frozen=True, kw_only=True):
         return next((p for p in self.partitions if p.number == number), None)
 
 
-class Operation(Record, frozen=True, kw_only=True):
-    """One step. `action` belongs to prepare (grow, shrink, patch, make), `mode` to copy (used, raw).
-
-    A copy without a partition carries the bytes [start_bytes, start_bytes + bytes) between the table and the
-    first partition, where loaders of legacy machines live.
-    """
-
-    kind: OperationKind
-    text: str
-    partition: int | None = None
-    from_partition: int | None = None
-    action: Literal["grow", "shrink", "patch", "make", ""] = ""
-    mode: Literal["used", "raw", ""] = ""
-    volume_kind: str = ""
-    start_bytes: int = 0
-    bytes: int = 0
-
-
 class Gate(Record, frozen=True, kw_only=True):
     """A condition for writing. A closed one says why in `text` and how to open it in `remedy`."""
 
@@ -74,8 +43,19 @@ class Gate(Record, frozen=True, kw_only=True):
     remedy: str = ""
 
 
-class Source(Record, frozen=True, kw_only=True):
+class DriveSource(Record, frozen=True, kw_only=True, tag_field="kind", tag="drive"):
+    """A connected drive, known again by who it is and by the fingerprint in its survey."""
+
     survey: Survey
+
+
+class ImageSource(Record, frozen=True, kw_only=True, tag_field="kind", tag="image"):
+    """An image file, known again by its time of last change as well."""
+
+    survey: Survey
+
+
+Source = DriveSource | ImageSource
 
 
 class Target(Record, frozen=True, kw_only=True):
@@ -92,7 +72,9 @@ class Target(Record, frozen=True, kw_only=True):
 
 
 class Plan(Record, frozen=True, kw_only=True):
-    """`afterwards` are the steps that a person must take at the machine once the transfer has ended.
+    """`operations` are the steps in their order.
+
+    `afterwards` are the steps that a person must take at the machine once the transfer has ended.
 
     `scratch_bytes` is about the room that preparing volumes takes beside the plan.
     """
@@ -106,7 +88,7 @@ class Plan(Record, frozen=True, kw_only=True):
     policy: Policy
     layout: Layout
     left_behind: tuple[int, ...]
-    operations: tuple[Operation, ...]
+    operations: tuple[Step, ...]
     gates: tuple[Gate, ...]
     reasons: tuple[str, ...]
     findings: tuple[Finding, ...]

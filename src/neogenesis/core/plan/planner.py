@@ -6,7 +6,6 @@ import msgspec
 
 from neogenesis.core.errors import Refused
 from neogenesis.core.estimate import estimate
-from neogenesis.core.extent import Extents
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.appliance import Appliance
 from neogenesis.core.plan.gates import gates_of
@@ -16,16 +15,19 @@ from neogenesis.core.plan.intents import (
     appliance_reason,
     beside_layout,
     exact_layout,
-    exact_operations,
+    relocates,
     split_afterwards,
     split_findings,
     split_policy,
 )
 from neogenesis.core.plan.layout import NewId, carried, make_layout
-from neogenesis.core.plan.model import Layout, LayoutPartition, Operation, Plan, Source, Target
+from neogenesis.core.plan.model import DriveSource, ImageSource, Layout, Plan, Target
+from neogenesis.core.plan.operations import plan_operations
 from neogenesis.core.plan.policy import Policy
-from neogenesis.core.survey import Finding, PartitionFacts, Survey, Surveyed
-from neogenesis.core.units import MIB, binary_text, both_text
+from neogenesis.core.plan.steps import Copy, MakeVolume, Prepare, Step
+from neogenesis.core.plan.tables import table_writes
+from neogenesis.core.survey import Finding, Survey, Surveyed
+from neogenesis.core.units import MIB, both_text
 
 
 def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -> Plan:
@@ -42,32 +44,30 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
     _refuse_other_sectors(survey, target, policy)
     if policy.intent == "exact":
         layout, reasons = exact_layout(survey, target)
-        operations = exact_operations(survey, policy)
     elif policy.intent == "beside":
         layout, reasons = beside_layout(survey, policy, target, new_id)
-        operations = _operations(source, layout)
     else:
         _refuse_hopeless(survey)
         layout, reasons = make_layout(survey, policy, target.size_bytes, target.sector_size, new_id)
-        operations = _operations(source, layout)
-    if policy.discard:
-        free = Operation(kind="discard", text="Tell the new drive which areas hold nothing")
-        operations.insert(len(operations) - 1, free)
+    operations = plan_operations(source, layout, policy)
     carried_numbers = {p.from_partition for p in layout.partitions}
     left = tuple(p.number for p in survey.partitions if p.number not in carried_numbers)
-    copied = sum(o.bytes for o in operations if o.kind == "copy")
-    prepared = sum(1 for o in operations if o.kind == "prepare")
+    copied = sum(o.bytes for o in operations if isinstance(o, Copy))
+    prepared = sum(1 for o in operations if isinstance(o, Prepare | MakeVolume))
     if policy.intent in ("replace", "split"):
         reasons += _more_reasons(survey, layout, policy)
+    if policy.intent != "exact" or relocates(survey, policy):
+        table_writes(layout, None if policy.intent == "beside" else survey.table)
     if appliance is not None:
         layout = _as_appliance(layout, appliance)
+        operations = plan_operations(source, layout, policy)
         reasons.append(appliance_reason(appliance))
     afterwards = split_afterwards(survey) if policy.intent == "split" else ()
     findings = _findings(layout, survey, operations)
     gates = gates_of(survey, target, layout, operations)
     return Plan(
         intent=policy.intent,
-        source=Source(survey=survey),
+        source=ImageSource(survey=survey) if survey.drive.changed_ns else DriveSource(survey=survey),
         target=target,
         policy=policy,
         layout=layout,
@@ -77,7 +77,7 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         reasons=tuple(reasons),
         findings=(*findings, *split_findings(survey)) if policy.intent == "split" else findings,
         estimate=estimate(survey.drive, target.drive, copied, prepared, copied),
-        scratch_bytes=sum(_scratch_bytes(source, o) for o in operations if o.kind == "prepare"),
+        scratch_bytes=sum(_scratch_bytes(source, o) for o in operations if isinstance(o, Prepare | MakeVolume)),
         afterwards=(*afterwards, *(appliance.afterwards if appliance else ())),
     )
 
@@ -137,121 +137,17 @@ def _refuse_hopeless(survey: Survey) -> None:
         raise Refused("table-damaged", f"The table of the old drive is damaged: {damage.text}", damage.remedy)
 
 
-def _operations(source: Surveyed, layout: Layout) -> list[Operation]:
-    prepare: list[Operation] = []
-    copy: list[Operation] = []
-    survey = source.survey
-    carried = any(p.from_partition is not None for p in layout.partitions)
-    if carried and survey.table.kind == "mbr" and any(survey.table.boot_code):
-        first = min(p.start_bytes for p in survey.partitions)
-        room = min(p.start_bytes for p in layout.partitions)
-        length = min(first, room, MIB) - survey.drive.sector_size
-        if length > 0:
-            copy.append(
-                Operation(
-                    kind="copy",
-                    text="Copy the loader that stands before the first partition",
-                    mode="raw",
-                    start_bytes=survey.drive.sector_size,
-                    bytes=length,
-                )
-            )
-    for partition in layout.partitions:
-        old = survey.partition(partition.from_partition) if partition.from_partition is not None else None
-        if old is None:
-            kind = "ntfs" if partition.type_id.startswith(("EBD0A0A2", "0x07")) else "ext4"
-            prepare.append(
-                Operation(
-                    kind="prepare",
-                    text=f"Make an empty volume, {binary_text(partition.size_bytes)}",
-                    partition=partition.number,
-                    action="make",
-                    volume_kind=kind,
-                    bytes=partition.size_bytes,
-                )
-            )
-            copy.append(
-                Operation(
-                    kind="copy",
-                    text=f"Write the new volume {partition.title}",
-                    partition=partition.number,
-                    mode="used",
-                    volume_kind=kind,
-                    bytes=64 * MIB,
-                )
-            )
-            continue
-        step = _preparation(old, partition)
-        if step:
-            prepare.append(step)
-        allocation = source.allocations.get(old.number)
-        used = allocation is not None
-        size = _copied_bytes(allocation, min(old.size_bytes, partition.size_bytes))
-        how = "used blocks only" if used else "every byte"
-        if old.volume.kind == "swap" and used:
-            how = "made anew with its identity"
-        copy.append(
-            Operation(
-                kind="copy",
-                text=f"Copy {partition.title}: {how}",
-                partition=partition.number,
-                from_partition=old.number,
-                mode="used" if used else "raw",
-                volume_kind=old.volume.kind,
-                bytes=size,
-            )
-        )
-    total = sum(o.bytes for o in copy)
-    return [
-        *prepare,
-        Operation(kind="clear-table", text="Clear the old table of the new drive"),
-        *copy,
-        Operation(kind="verify", text="Read everything back and compare", bytes=total),
-        Operation(kind="write-table", text="Write the new table, backup first"),
-    ]
-
-
-def _scratch_bytes(source: Surveyed, operation: Operation) -> int:
+def _scratch_bytes(source: Surveyed, operation: Prepare | MakeVolume) -> int:
     """Room for what preparing a volume changes: its tables, and what a smaller size pushes to another place."""
+    if isinstance(operation, MakeVolume):
+        return operation.bytes // 4096 + 64 * MIB
     if operation.action == "patch":
         return MIB
-    allocation = source.allocations.get(operation.from_partition or 0)
+    allocation = source.allocations.get(operation.from_partition)
     moved = 0
     if operation.action == "shrink" and allocation is not None:
         moved = allocation.clipped(operation.bytes, max(operation.bytes, allocation.end)).total
     return 2 * moved + operation.bytes // 4096 + 64 * MIB
-
-
-def _copied_bytes(allocation: Extents | None, size: int) -> int:
-    if allocation is None:
-        return size
-    return allocation.joined(judgement().copy_gap_bytes).clipped(0, size).total
-
-
-def _preparation(old: PartitionFacts, new: LayoutPartition) -> Operation | None:
-    """Resizing, or noting the new place in a boot sector; None when the volume is carried untouched."""
-    if new.size_bytes != old.size_bytes:
-        grow = new.size_bytes > old.size_bytes
-        return Operation(
-            kind="prepare",
-            text=f"{'Grow' if grow else 'Shrink'} {new.title} to {binary_text(new.size_bytes)}",
-            partition=new.number,
-            from_partition=old.number,
-            action="grow" if grow else "shrink",
-            volume_kind=old.volume.kind,
-            bytes=new.size_bytes,
-        )
-    if new.start_bytes != old.start_bytes and old.volume.understood and old.volume.kind in ("ntfs", "vfat", "exfat"):
-        return Operation(
-            kind="prepare",
-            text=f"Note the new place of {new.title} in its boot sector",
-            partition=new.number,
-            from_partition=old.number,
-            action="patch",
-            volume_kind=old.volume.kind,
-            bytes=new.size_bytes,
-        )
-    return None
 
 
 def _more_reasons(survey: Survey, layout: Layout, policy: Policy) -> list[str]:
@@ -274,7 +170,7 @@ def _more_reasons(survey: Survey, layout: Layout, policy: Policy) -> list[str]:
     return reasons
 
 
-def _findings(layout: Layout, survey: Survey, operations: list[Operation]) -> tuple[Finding, ...]:
+def _findings(layout: Layout, survey: Survey, operations: list[Step]) -> tuple[Finding, ...]:
     found = list(survey.findings)
     caution = judgement().fill_caution_percent
     for partition in layout.partitions:
@@ -296,6 +192,8 @@ def _findings(layout: Layout, survey: Survey, operations: list[Operation]) -> tu
                 )
             )
     for operation in operations:
+        if not isinstance(operation, Prepare):
+            continue
         if operation.action in ("grow", "shrink") and operation.volume_kind == "ntfs":
             found.append(
                 Finding(

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-import os
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
-import msgspec
+from blake3 import blake3
 
-from neogenesis.core.errors import BadRecord
+from neogenesis.core.drive import Identity
+from neogenesis.core.errors import BadRecord, CannotRecord, ReadFailed, Refused
 from neogenesis.core.extent import Extents
-from neogenesis.core.record import load, sync_folder
-from neogenesis.core.transfer.regions import RegionMap, State
+from neogenesis.core.record import load
+from neogenesis.core.store import ReadableStore
+from neogenesis.core.transfer.regions import RegionMap, State, save_regions
+
+_STRETCHES = 32
+_SAMPLE_BYTES = 128 << 10
 
 
 class RescueMap:
@@ -22,6 +27,7 @@ class RescueMap:
         self.size_bytes = size_bytes
         self._starts = [start for start, _, _ in regions] if regions else [0]
         self._states: list[State] = [state for _, _, state in regions] if regions else ["untried"]
+        self.samples: dict[int, tuple[int, int, bytes]] = {}
         self._totals: dict[str, int] = dict.fromkeys(("read", "lost", "postponed", "untried"), 0)
         for start, end, state in self:
             self._totals[state] += end - start
@@ -69,6 +75,13 @@ class RescueMap:
         self._starts[first : last + 1] = starts
         self._states[first : last + 1] = states
 
+    def remember(self, start: int, data: memoryview) -> None:
+        """Keep the checksum of what was put at `start`, one for each stretch of the drive, to know it again by."""
+        stretch = start * _STRETCHES // self.size_bytes
+        if stretch not in self.samples:
+            piece = data[:_SAMPLE_BYTES]
+            self.samples[stretch] = (start, start + len(piece), blake3(piece).digest())
+
     def state_at(self, place: int) -> State:
         return self._states[bisect_right(self._starts, place) - 1]
 
@@ -93,41 +106,99 @@ class RescueMap:
                     letters[first:last] = letter * (last - first)
         return letters.decode("ascii")
 
-    def save(self, path: Path, source: dict[str, object]) -> None:
+    def save(self, path: Path, ends: MapEnds) -> None:
         """Replace the file, one region a line, so that a cut leaves the old map or the whole new one.
 
-        `source` says whose map it is.
+        Raises CannotRecord.
         """
-        temporary = path.with_name(f".{path.name}.new")
+        samples = [(start, end, digest.hex()) for start, end, digest in self.samples.values()]
         try:
-            with temporary.open("w", encoding="ascii") as file:
-                head = {"schema": RegionMap.SCHEMA, "size_bytes": self.size_bytes, "source": source}
-                file.write(msgspec.json.encode(head).decode()[:-1] + ',"regions":[\n')
-                rows = (f'[{start},{end},"{state}"]' for start, end, state in self)
-                for index, row in enumerate(rows):
-                    file.write((",\n" if index else "") + row)
-                file.write("\n]}\n")
-                file.flush()
-                os.fsync(file.fileno())
-            temporary.replace(path)
-            sync_folder(path.parent)
-        except OSError as error:
-            raise BadRecord(
-                f"The map “{path}” cannot be written ({error.strerror}).", "Free space there and go on."
+            save_regions(path, self.size_bytes, self, ends.source, ends.target, samples)
+        except BadRecord as error:
+            raise CannotRecord(
+                f"{error.text} The rescue cannot go on safely.", "Free space there and go on."
             ) from error
 
 
-def load_map(path: Path, size_bytes: int, source: dict[str, object]) -> RescueMap:
-    """A map that was saved before; raises BadRecord when it is damaged or belongs to another drive."""
+@dataclass(frozen=True, slots=True)
+class MapEnds:
+    """The drive that a map is of, and the one that holds what was read."""
+
+    source: Identity
+    target: Identity
+
+
+def load_map(path: Path, size_bytes: int, ends: MapEnds) -> RescueMap:
+    """A map that was saved before; raises BadRecord when it is damaged or belongs to other drives."""
     found = load(path, RegionMap, "region map")
     at = 0
     for start, end, _ in found.regions:
         if start != at or end <= start:
             raise BadRecord(f"The region map “{path.name}” is damaged at byte {at}.", "Restore a copy, or start over.")
         at = end
-    if at != found.size_bytes or found.size_bytes != size_bytes or found.source not in (None, source):
+    if at != found.size_bytes:
+        raise BadRecord(f"The region map “{path.name}” ends at byte {at}, not where its drive does.", "Restore a copy.")
+    if found.size_bytes != size_bytes or not (found.source or ends.source).may_be(ends.source):
         raise BadRecord(
             f"The region map “{path.name}” belongs to another drive; nothing was written.",
             "Connect the drive that the rescue was begun on, or name another map.",
         )
-    return RescueMap(size_bytes, list(found.regions))
+    if not (found.target or ends.target).may_be(ends.target):
+        raise BadRecord(
+            f"The region map “{path.name}” belongs to another new drive, which holds what was read; nothing was "
+            "written.",
+            "Connect that one, or name another map to start over.",
+        )
+    result = RescueMap(size_bytes, list(found.regions))
+    for start, end, digest in found.samples:
+        if not 0 <= start < end <= min(size_bytes, start + _SAMPLE_BYTES) or not _is_digest(digest):
+            raise BadRecord(
+                f"The region map “{path.name}” has an impossible sample at byte {start}.", "Restore a copy."
+            )
+        result.samples[start * _STRETCHES // size_bytes] = (start, end, bytes.fromhex(digest))
+    return result
+
+
+def _is_digest(text: str) -> bool:
+    return len(text) == 64 and set(text) <= set("0123456789abcdef")
+
+
+def distrusted(found: RescueMap, source: ReadableStore, target: ReadableStore) -> int:
+    """Read back what the map says stands on `target`, from its medium; what does not is untried again.
+
+    Returns the bytes of it. A map without samples is compared with `source` in a few places. Raises Refused when
+    nothing at all is there: then this is another drive.
+    """
+    medium, wrong, right = target.uncached(), list[tuple[int, int]](), 0
+    for start, end, digest in list(found.samples.values()) or _from_source(found, source):
+        try:
+            holds = blake3(medium.read(start, end - start)).digest() == digest
+        except ReadFailed:
+            holds = False
+        right += holds
+        wrong += [] if holds else [(start, end)]
+    if wrong and not right:
+        raise Refused(
+            "target-changed",
+            "The new drive does not hold what the map says was read onto it; nothing was written.",
+            "Connect the drive that the rescue was begun on, or name another map to start over.",
+        )
+    for start, end in wrong:
+        found.samples = {n: s for n, s in found.samples.items() if s[0] != start}
+        for first, last in found.ranges_between(start, end, "read"):
+            found.mark(first, last, "untried")
+    return sum(end - start for start, end in wrong)
+
+
+def _from_source(found: RescueMap, source: ReadableStore) -> list[tuple[int, int, bytes]]:
+    """Checksums of places that are said to be read, made from the old drive itself: the few of them that hold data."""
+    medium, made = source.uncached(), []
+    places = list(found.ranges("read").chunks(_SAMPLE_BYTES))
+    for start, end in places[:: max(1, len(places) // _STRETCHES)]:
+        try:
+            data = medium.read(start, end - start)
+        except ReadFailed:
+            continue
+        if any(data):
+            made.append((start, end, blake3(data).digest()))
+    return made

@@ -5,6 +5,8 @@ from __future__ import annotations
 from fnmatch import fnmatchcase
 from hashlib import blake2s
 
+from neogenesis.core.system import is_of_people
+
 _FORBIDDEN = str.maketrans(dict.fromkeys('<>:"\\|?*', "_") | {chr(n): "_" for n in range(32)})
 _RESERVED = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
 _LONGEST_BYTES = 200
@@ -20,13 +22,12 @@ _KINDS = (
     ("saved games", ("/saved games/",), (".sav",)),
     ("music and films", ("/music/", "/videos/"), (".mp3", ".flac", ".mp4", ".mov", ".mkv")),
 )
-_PEOPLE = ("users/", "home/", "documents and settings/")
 
 
 def kind_of(path: str) -> str:
     """`pictures`, `documents`, `mail`, `desktop`, `saved games`, `music and films`, `other of people`, or `rest`."""
     folded = f"/{path.casefold()}"
-    at_home = any(folded[1:].startswith(p) for p in _PEOPLE)
+    at_home = is_of_people(path)
     for kind, folders, endings in _KINDS:
         if any(f in folded for f in folders) or (at_home and folded.endswith(endings)):
             return kind

@@ -1,44 +1,40 @@
-"""One salvage: which files, in which order, and where each of them went."""
+"""One salvage: the files that are wanted, and where each of them went."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
 
 import msgspec
 from blake3 import blake3
 
-from neogenesis.core.errors import BadRecord, Damaged, WriteFailed
-from neogenesis.core.filesystem import VolumeTree
-from neogenesis.core.record import Record, save
-from neogenesis.core.salvage.names import kind_of, matches, plain
+from neogenesis.core.drive import Drive
+from neogenesis.core.errors import BadRecord, CannotRecord, Damaged, Refused, WriteFailed
+from neogenesis.core.record import Record, save, to_json
+from neogenesis.core.salvage.beneath import Beneath, is_safe
+from neogenesis.core.salvage.names import plain
+from neogenesis.core.salvage.wanted import Wanted
 from neogenesis.core.store import RangeView, ReadableStore
-from neogenesis.core.survey import Drive, Survey
-from neogenesis.core.transfer.control import Clock, Control
+from neogenesis.core.survey import Survey
+from neogenesis.core.system import FileTree, Trees
 from neogenesis.core.units import MIB
+from neogenesis.core.work import Clock, Control
 
 _PIECE = MIB
-_ORDER = ("documents", "pictures", "mail", "desktop", "saved games", "other of people", "music and films", "rest")
 _CHECKPOINT_BYTES = 256 * MIB
 _CHECKPOINT_FILES = 200
-
-
-@dataclass(frozen=True, slots=True)
-class Wanted:
-    """A file to copy out: partition number, path in its volume, size, and where it is found."""
-
-    partition: int
-    path: str
-    size_bytes: int
-    inode: int
-    kind: str
+#: Of what an earlier run has saved, so many files are read back before the rest of its list is believed.
+_READ_BACK = 64
+_SLASH = "\u2215"  # stands for a slash inside a name
 
 
 class Saved(Record, frozen=True, kw_only=True):
-    """A line of `salvage.jsonl`: where a file came from and went, its BLAKE3, and how many bytes could not be read."""
+    """A line of `salvage.jsonl`: where a file came from and went, its BLAKE3, and how many bytes could not be read.
+
+    `drive` and `volume` say whose it is; `renamed` that the folder could not hold its own name.
+    """
 
     partition: int
     path: str
@@ -48,10 +44,16 @@ class Saved(Record, frozen=True, kw_only=True):
     modified_s: float | None = None
     lost_bytes: int = 0
     fault: str = ""
+    renamed: bool = False
+    drive: str = ""
+    volume: str = ""
 
 
 class SalvageSummary(Record, frozen=True, kw_only=True):
-    """`salvage.json`. `kinds` are files and bytes by kind; `incomplete` lists what lost something or failed."""
+    """`salvage.json`. `kinds` are files and bytes by kind; `incomplete` lists what lost something or failed.
+
+    `renamed` lists files that could not keep their own names.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.salvage/1"
 
@@ -63,32 +65,7 @@ class SalvageSummary(Record, frozen=True, kw_only=True):
     kinds: dict[str, tuple[int, int]]
     incomplete: tuple[Saved, ...]
     not_read: tuple[str, ...]
-
-
-def wanted_files(
-    store: ReadableStore, survey: Survey, volume: int | None, include: tuple[str, ...], exclude: tuple[str, ...]
-) -> tuple[list[Wanted], list[str]]:
-    """Files of the volumes that can be listed, what people miss most first; and why other volumes are left out."""
-    found: list[Wanted] = []
-    left_out: list[str] = []
-    for partition in survey.partitions:
-        if volume is not None and partition.number != volume:
-            continue
-        size = min(partition.size_bytes, store.size_bytes - partition.start_bytes)
-        try:
-            tree = VolumeTree(RangeView(store, partition.start_bytes, size))
-        except Damaged:
-            if partition.volume.kind != "none":
-                why = "it is encrypted" if partition.volume.encrypted else "its files cannot be listed"
-                left_out.append(f"{partition.title} (partition {partition.number}): {why}")
-            continue
-        for path, length, inode in tree.walk():
-            internal = path.startswith("$") and partition.volume.kind in ("ntfs", "vfat", "exfat")
-            if internal or (include and not matches(path, include)) or matches(path, exclude):
-                continue
-            found.append(Wanted(partition.number, path, length, inode, kind_of(path)))
-    found.sort(key=lambda w: (_ORDER.index(w.kind), w.partition, w.path))
-    return found, left_out
+    renamed: tuple[tuple[str, str], ...] = ()
 
 
 class Salvage:
@@ -98,54 +75,94 @@ class Salvage:
         self,
         store: ReadableStore,
         survey: Survey,
+        trees: Trees,
         folder: Path,
         control: Control,
         clock: Clock,
         progress: Callable[[int, int], None] = lambda done, total: None,
     ) -> None:
-        self.store, self.survey, self.folder = store, survey, folder
+        self.store, self.survey, self.folder, self._open_tree = store, survey, folder, trees
         self.control, self.clock, self.progress = control, clock, progress
         self._log = folder / "salvage.jsonl"
-        self._trees: dict[int, VolumeTree] = {}
+        self._drive = _mark_of(survey)
+        self._trees: dict[int, FileTree] = {}
         self._taken: set[str] = set()
+        self._beneath = Beneath(folder)
 
     def run(self, wanted: Sequence[Wanted], left_out: Sequence[str]) -> SalvageSummary:
-        """Raises BadRecord, WriteFailed when the folder takes no more, or Stopped."""
-        done = self._earlier()
+        """Raises Refused for a folder of another drive, BadRecord, WriteFailed, CannotRecord or Stopped."""
+        try:
+            return self._run(wanted, left_out)
+        finally:
+            for tree in self._trees.values():
+                tree.close()
+            self._beneath.close()
+
+    def _run(self, wanted: Sequence[Wanted], left_out: Sequence[str]) -> SalvageSummary:
+        done = self._trusted(self._earlier())
         self._taken = {saved.saved_as.casefold() for saved in done.values()}
         total = sum(w.size_bytes for w in wanted)
-        copied = waiting = since = 0
+        copied = waiting = 0
         lines: list[Saved] = []
         try:
             for item in wanted:
                 self.control.checkpoint()
-                key = (item.partition, item.path)
-                if key not in done or not self._still_there(done[key]):
-                    saved = self._copy(item)
-                    done[key] = saved
-                    lines.append(saved)
-                    waiting, since = waiting + saved.size_bytes, since + 1
+                key = (item.partition, _text(item.path))
+                if key not in done or done[key].fault or done[key].lost_bytes:
+                    done[key] = self._copy(item, done.get(key))
+                    lines.append(done[key])
+                    waiting += done[key].size_bytes
                 copied += item.size_bytes
                 self.progress(copied, total)
-                if waiting > _CHECKPOINT_BYTES or since >= _CHECKPOINT_FILES:
-                    self._note(lines)
-                    lines, waiting, since = [], 0, 0
+                if waiting > _CHECKPOINT_BYTES or len(lines) >= _CHECKPOINT_FILES:
+                    noted, lines, waiting = lines, [], 0
+                    self._note(noted)
         finally:
             self._note(lines)
-        return self._summary([done[w.partition, w.path] for w in wanted], wanted, left_out)
+        return self._summary([done[w.partition, _text(w.path)] for w in wanted], wanted, left_out)
+
+    # What an earlier run left
 
     def _earlier(self) -> dict[tuple[int, str], Saved]:
-        """What an earlier run has noted; a torn last line is left out."""
+        """What an earlier run has noted; a torn last line is left out. Raises Refused when it was another drive."""
         found: dict[tuple[int, str], Saved] = {}
+        for number, saved in self._lines():
+            parts = saved.saved_as.split("/")
+            impossible = saved.size_bytes < 0 or not all(is_safe(p) for p in parts) or not _is_digest(saved.blake3)
+            if impossible:
+                raise BadRecord(
+                    f"The list “{self._log.name}” has an impossible line {number}; nothing more was written.",
+                    "Move it away and start over, or choose another folder.",
+                )
+            if saved.drive and (saved.drive != self._drive or self._other_volume(saved)):
+                raise Refused(
+                    "another-drive",
+                    f"“{self.folder}” holds files of another drive; nothing was written.",
+                    "Choose another folder, one for each drive.",
+                )
+            if saved.drive:
+                found[saved.partition, saved.path] = saved
+        return found
+
+    def _other_volume(self, saved: Saved) -> bool:
+        """Whether another volume stands at that place now; one that cannot be read any more is taken for the same."""
+        now = self._uuid(saved.partition)
+        return bool(saved.volume and now and saved.volume != now)
+
+    def _uuid(self, number: int) -> str:
+        partition = self.survey.partition(number)
+        return partition.volume.uuid if partition else ""
+
+    def _lines(self) -> Iterator[tuple[int, Saved]]:
         if not self._log.exists():
-            return found
+            return
         decoder = msgspec.json.Decoder(Saved)
         lines = self._log.read_bytes().split(b"\n")
         for number, line in enumerate(lines, 1):
             if not line:
                 continue
             try:
-                saved = decoder.decode(line)
+                yield number, decoder.decode(line)
             except msgspec.MsgspecError as error:
                 if number == len(lines):
                     continue
@@ -153,92 +170,137 @@ class Salvage:
                     f"The list “{self._log.name}” is damaged in line {number}; nothing more was written.",
                     "Move it away and start over, or choose another folder.",
                 ) from error
-            found[saved.partition, saved.path] = saved
-        return found
 
-    def _still_there(self, saved: Saved) -> bool:
-        if saved.fault or saved.lost_bytes:
-            return False  # another try may get more
-        try:
-            return (self.folder / saved.saved_as).stat().st_size == saved.size_bytes
-        except OSError:
-            return False
+    def _trusted(self, earlier: dict[tuple[int, str], Saved]) -> dict[tuple[int, str], Saved]:
+        """Files that are still there; a few are read back, and if one of those is not what it was, all are."""
+        there = {k: s for k, s in earlier.items() if self._beneath.holds(s.saved_as.split("/"), s.size_bytes)}
+        whole = [s for s in there.values() if not s.fault]
+        step = max(1, len(whole) // _READ_BACK)
+        if all(self._is_whole(saved) for saved in whole[::step]):
+            return there
+        return {key: saved for key, saved in there.items() if self._is_whole(saved)}
 
-    def _tree(self, number: int) -> VolumeTree:
+    def _is_whole(self, saved: Saved) -> bool:
+        self.control.checkpoint()
+        return self._beneath.holds(saved.saved_as.split("/"), saved.size_bytes, bytes.fromhex(saved.blake3))
+
+    # One file
+
+    def _tree(self, number: int) -> FileTree:
         if number not in self._trees:
             partition = self.survey.partition(number)
             if partition is None:
                 raise Damaged("partition", 0, f"there is none with the number {number}")
             size = min(partition.size_bytes, self.store.size_bytes - partition.start_bytes)
-            self._trees[number] = VolumeTree(RangeView(self.store, partition.start_bytes, size))
+            self._trees[number] = self._open_tree(RangeView(self.store, partition.start_bytes, size))
         return self._trees[number]
 
-    def _copy(self, item: Wanted) -> Saved:
-        tree = self._tree(item.partition)
-        modified = tree.modified_s(item.inode)
-        target, name = self._place(item)
-        digest, lost, size, fault = blake3(), 0, 0, ""
-        temporary = target.with_name(f".{blake3(name.encode('utf-8', 'surrogateescape')).hexdigest()[:16]}.part")
+    def _copy(self, item: Wanted, before: Saved | None) -> Saved:
+        """Under a name of its own until it is whole; `before` is what an earlier run got of it."""
+        partition = self.survey.partition(item.partition)
+        title = plain(partition.title) if partition else ""
+        top = f"{item.partition}-{title}" if title else str(item.partition)
+        own = item.path.split("/")
+        safe = [plain(part) for part in own]
+        for parts in ([top, *own], [top, *safe]) if all(is_safe(p) for p in own) else ([top, *safe],):
+            try:
+                with self._beneath.inside(parts[:-1], make=True) as folder:
+                    return self._copy_into(folder, parts, item, before)
+            except _NotThisName:
+                continue
+            except (OSError, ValueError) as error:
+                if isinstance(error, OSError) and error.errno in _FULL:
+                    raise WriteFailed(0, f"“{self.folder}”: {error.strerror}") from error
+                continue
+        raise WriteFailed(0, f"no name for “{_text(item.path)}” works in “{self.folder}”")
+
+    def _copy_into(self, folder: int, parts: list[str], item: Wanted, before: Saved | None) -> Saved:
+        temporary = f".{blake3('/'.join(parts).encode('utf-8', 'surrogateescape')).hexdigest()[:16]}.part"
+        modified: float | None = None
         try:
-            with temporary.open("wb") as file:
-                try:
-                    for data, missing in tree.contents(item.inode, _PIECE):
-                        self.control.checkpoint()
-                        file.write(data)
-                        digest.update(data)
-                        lost, size = lost + missing, size + len(data)
-                except Damaged as error:
-                    fault = error.text
-            if modified is not None:
-                os.utime(temporary, (modified, modified))
-            temporary.replace(target)
+            descriptor = self._beneath.new_file(folder, temporary)
+            with os.fdopen(descriptor, "wb") as file:
+                for _ in range(2):
+                    digest, lost, size, fault = blake3(), 0, 0, ""
+                    file.seek(0)
+                    file.truncate()
+                    try:
+                        tree = self._tree(item.partition)
+                        modified = tree.modified_s(item.inode)
+                        for data, missing in tree.contents(item.inode, _PIECE):
+                            self.control.checkpoint()
+                            file.write(data)
+                            digest.update(data)
+                            lost, size = lost + missing, size + len(data)
+                        break
+                    except Damaged as error:  # perhaps only because the library's process went over another file
+                        fault = error.text
+                        self._trees.pop(item.partition, None)
+                file.flush()
+                if modified is not None:
+                    os.utime(descriptor, (modified, modified))
+        except BaseException:
+            _unlink(folder, temporary)
+            raise
+        name = self._free_name(folder, parts, size, digest.digest(), before)
+        try:
+            os.rename(temporary, name, src_dir_fd=folder, dst_dir_fd=folder)
         except OSError as error:
-            temporary.unlink(missing_ok=True)
-            raise WriteFailed(size, f"“{target}”: {error.strerror}") from error
+            _unlink(folder, temporary)
+            raise _NotThisName from error
+        saved_as = "/".join([*parts[:-1], name])
+        self._taken.add(saved_as.casefold())
         return Saved(
             partition=item.partition,
             path=_text(item.path),
-            saved_as=_text(name),
+            saved_as=_text(saved_as),
             size_bytes=size,
             blake3=digest.hexdigest(),
             modified_s=modified,
             lost_bytes=lost + max(0, item.size_bytes - size if fault else 0),
             fault=fault,
+            renamed=_SLASH in item.path or [*parts[1:-1], name] != item.path.split("/"),
+            drive=self._drive,
+            volume=self._uuid(item.partition),
         )
 
-    def _place(self, item: Wanted) -> tuple[Path, str]:
-        """Where the file goes: under its own name where the folder can hold it, else under a plain one."""
-        partition = self.survey.partition(item.partition)
-        title = plain(partition.title) if partition else ""
-        top = f"{item.partition}-{title}" if title else str(item.partition)
-        parts = item.path.split("/")
-        for made in ("/".join(parts), "/".join(plain(p) for p in parts)):
-            name = f"{top}/{made}"
-            number = 1
-            while name.casefold() in self._taken:
-                number += 1
-                stem, dot, ending = made.rpartition(".")
-                name = f"{top}/{stem}~{number}.{ending}" if dot and "/" not in ending else f"{top}/{made}~{number}"
-            target = self.folder / name
-            try:
-                target.parent.mkdir(parents=True, exist_ok=True)
-                target.touch()
-            except (OSError, ValueError):
-                continue
-            self._taken.add(name.casefold())
-            return target, name
-        raise WriteFailed(0, f"no name for “{_text(item.path)}” works in “{self.folder}”")
+    def _free_name(self, folder: int, parts: list[str], size: int, digest: bytes, before: Saved | None) -> str:
+        """The last part, or with a number where another file, of this run or of whoever else, has that name."""
+        stem, dot, ending = parts[-1].rpartition(".")
+        number, name = 1, parts[-1]
+        while True:
+            whole = "/".join([*parts[:-1], name])
+            ours = before is not None and before.saved_as == _text(whole)
+            if ours or (whole.casefold() not in self._taken and not self._other(folder, name, size, digest)):
+                return name
+            number += 1
+            name = f"{stem}~{number}.{ending}" if dot and stem else f"{parts[-1]}~{number}"
+
+    def _other(self, folder: int, name: str, size: int, digest: bytes) -> bool:
+        try:
+            return self._beneath.holds_other(folder, name, size, digest)
+        except OSError:
+            return True
+
+    # Records
 
     def _note(self, lines: Sequence[Saved]) -> None:
+        """Files first, then the list of them: what stands in the list is on the medium."""
         if not lines:
             return
+        try:
+            self._beneath.sync()
+        except OSError as error:
+            raise WriteFailed(0, f"“{self.folder}”: {error.strerror}") from error
         try:
             with self._log.open("ab") as file:
                 file.write(b"".join(msgspec.json.encode(saved) + b"\n" for saved in lines))
                 file.flush()
                 os.fsync(file.fileno())
         except OSError as error:
-            raise WriteFailed(0, f"“{self._log}”: {error.strerror}") from error
+            raise CannotRecord(
+                f"The list “{self._log}” cannot be written ({error.strerror}).", "Free space there and go on."
+            ) from error
 
     def _summary(self, saved: Sequence[Saved], wanted: Sequence[Wanted], left_out: Sequence[str]) -> SalvageSummary:
         kinds: dict[str, tuple[int, int]] = {}
@@ -253,19 +315,36 @@ class Salvage:
             kinds=kinds,
             incomplete=tuple(s for s in saved if s.lost_bytes or s.fault),
             not_read=tuple(left_out),
+            renamed=tuple((s.path, s.saved_as) for s in saved if s.renamed),
         )
         save(self.folder / "salvage.json", summary)
         return summary
 
 
+class _NotThisName(Exception):
+    """The folder does not take a name; another one may do."""
+
+
+_FULL = frozenset({5, 27, 28, 30, 122})  # EIO, EFBIG, ENOSPC, EROFS, EDQUOT: another name would not help
+
+
+def _mark_of(survey: Survey) -> str:
+    """What a drive is known by: who it is, and where its partitions lie."""
+    places = [(p.number, p.start_bytes, p.size_bytes) for p in survey.partitions]
+    return blake3(to_json([survey.drive.identity, survey.table.disk_id, places])).hexdigest()[:16]
+
+
+def _is_digest(text: str) -> bool:
+    return len(text) == 64 and set(text) <= set("0123456789abcdef")
+
+
+def _unlink(folder: int, name: str) -> None:
+    try:
+        os.unlink(name, dir_fd=folder)
+    except OSError:
+        return
+
+
 def _text(path: str) -> str:
     """A path as it can be put into JSON: bytes that are no text are shown as such."""
     return path.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
-
-
-def each_kind(wanted: Sequence[Wanted]) -> Iterator[tuple[str, int, int]]:
-    """Kind, files and bytes, in the order in which they are copied."""
-    for kind in _ORDER:
-        sizes = [w.size_bytes for w in wanted if w.kind == kind]
-        if sizes:
-            yield kind, len(sizes), sum(sizes)

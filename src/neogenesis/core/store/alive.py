@@ -12,12 +12,11 @@ _TIMES = 3
 
 
 def still_answers(places: Sequence[tuple[ReadableStore, int]]) -> bool:
-    """Whether any of `places` (store, offset) can be read; best are those that could be read before."""
+    """Whether the medium can be read at any of `places` (store, offset); best are those that could be read before."""
     for store, place in [*places] * _TIMES:
         length = min(store.sector_size, store.size_bytes - place)
-        store.forget_cached(place, place + length)
         try:
-            store.read(place, length)
+            store.uncached().read(place, length)
         except ReadFailed:
             continue
         return True

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 
-from neogenesis.core.errors import ReadFailed
+from neogenesis.core.errors import ReadFailed, WriteFailed
 from neogenesis.core.extent import Extents
 
 
@@ -20,12 +20,16 @@ class ReadableStore(ABC):
     def read_into(self, offset: int, buffer: memoryview) -> None:
         """Fill all of `buffer` from `offset`; raises ReadFailed for any byte that cannot be had."""
 
+    def uncached(self) -> ReadableStore:
+        """The same bytes, but every read asks the medium and no cache of the system's; itself where there is none.
+
+        It shares everything with this store and is closed with it.
+        """
+        return self
+
     def extents_with_data(self) -> Extents:
         """Ranges that may hold something other than zeros; a store that cannot tell says all of it."""
         return Extents.whole(self.size_bytes)
-
-    def forget_cached(self, start: int, end: int) -> None:
-        """Make the next read of [start, end) ask the medium, where the store has a cache."""
 
     def close(self) -> None:
         """Give back what the store holds open."""
@@ -40,10 +44,15 @@ class ReadableStore(ABC):
 
 
 class WritableStore(ReadableStore):
-    """A store that may be changed. What was written is certain only after `sync`."""
+    """A store that may be changed. What was written is certain only after `sync`.
+
+    The system tells a failed write once, at the next sync; the sync after that would succeed, though what was written
+    before it never arrived. So a store that failed to sync is finished: it refuses everything from then on.
+    """
 
     #: Writing zeros costs nothing and leaves a hole.
     makes_holes = False
+    _finished: WriteFailed | None = None
 
     @abstractmethod
     def write(self, offset: int, data: memoryview | bytes) -> None:
@@ -54,8 +63,22 @@ class WritableStore(ReadableStore):
         """Make [start, end) read as zeros in the cheapest way the store has; raises WriteFailed."""
 
     @abstractmethod
-    def sync(self) -> None:
+    def _flush(self) -> None:
         """Return when everything written before is on the medium; raises WriteFailed."""
+
+    def sync(self) -> None:
+        """As `_flush`; after one failure every later call fails as well."""
+        self.refuse_if_finished()
+        try:
+            self._flush()
+        except WriteFailed as error:
+            self._finished = error
+            raise
+
+    def refuse_if_finished(self) -> None:
+        """Raises the WriteFailed of the sync that failed, if one did."""
+        if self._finished is not None:
+            raise self._finished
 
     def discard(self, start: int, end: int) -> bool:
         """Tell the medium that [start, end) holds nothing; False where it cannot be told. Raises WriteFailed."""

@@ -27,5 +27,5 @@ class MemoryStore(WritableStore):
     def write_zeros(self, start: int, end: int) -> None:
         self.write(start, bytes(end - start))
 
-    def sync(self) -> None:
+    def _flush(self) -> None:
         """Memory has no medium to wait for."""

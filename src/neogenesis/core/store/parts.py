@@ -13,7 +13,8 @@ from pathlib import Path
 
 from neogenesis.core.errors import ReadFailed
 from neogenesis.core.store.base import ReadableStore
-from neogenesis.core.store.file import SealedFileStore
+from neogenesis.core.store.file import Grip, SealedFileStore
+from neogenesis.core.store.opener import PathOpener
 
 _MOST_PARTS = 10_000
 _MOST_PIECES = 256
@@ -33,11 +34,15 @@ def existing_parts(path: Path) -> list[Path]:
 
 
 class PartFile:
-    """A file that is being written in parts of `part_bytes`, or in one piece without it. Raises OSError."""
+    """A file that is being written in parts of `part_bytes`, or in one piece without it. Raises OSError.
+
+    After one failed sync it refuses everything: what was written before never arrived, and that is said only once.
+    """
 
     def __init__(self, path: Path, part_bytes: int | None = None) -> None:
         self.path, self.part_bytes = path, part_bytes or 1 << 62
         self._descriptors: dict[int, int] = {}
+        self._finished: OSError | None = None
         self._open(1)
         for number, _ in enumerate(existing_parts(path)[1:], 2):
             self._open(number)
@@ -50,13 +55,19 @@ class PartFile:
 
     def write_pieces(self, at: int, pieces: Sequence[bytes]) -> None:
         """All pieces one behind the other; inside one part without joining them first."""
+        self._refuse_if_finished()
         length = sum(len(piece) for piece in pieces)
         number, inside = divmod(at, self.part_bytes)
         whole = inside + length <= self.part_bytes and len(pieces) <= _MOST_PIECES
         if not (whole and length and os.pwritev(self._open(number + 1), pieces, inside) == length):
             self.write(at, b"".join(pieces))
 
+    def _refuse_if_finished(self) -> None:
+        if self._finished is not None:
+            raise self._finished
+
     def write(self, at: int, data: memoryview | bytes) -> None:
+        self._refuse_if_finished()
         view, done = memoryview(data), 0
         while done < len(view):
             number, inside = divmod(at + done, self.part_bytes)
@@ -73,8 +84,13 @@ class PartFile:
             os.ftruncate(self._open(number), min(self.part_bytes, size - (number - 1) * self.part_bytes))
 
     def sync(self) -> None:
-        for descriptor in self._descriptors.values():
-            os.fdatasync(descriptor)
+        self._refuse_if_finished()
+        try:
+            for descriptor in self._descriptors.values():
+                os.fdatasync(descriptor)
+        except OSError as error:
+            self._finished = error
+            raise
 
     def close(self) -> None:
         while self._descriptors:
@@ -84,13 +100,13 @@ class PartFile:
 class JoinedStore(ReadableStore):
     """Sealed parts, read as the one file that they are."""
 
-    def __init__(self, path: Path, locked: bool = True) -> None:
+    def __init__(self, path: Path, grip: Grip = "share") -> None:
         self._parts: list[SealedFileStore] = []
         self._ends: list[int] = []
         self.size_bytes, self.sector_size = 0, 512
         try:
             for part in existing_parts(path):
-                self._parts.append(SealedFileStore(part, locked=locked))
+                self._parts.append(SealedFileStore(PathOpener(part), grip=grip))
                 self.size_bytes += self._parts[-1].size_bytes
                 self._ends.append(self.size_bytes)
         except BaseException:

@@ -35,6 +35,9 @@ class PieceStore(ReadableStore):
         if at < end:
             buffer[at - offset :] = bytes(end - at)
 
+    def uncached(self) -> ReadableStore:
+        return PieceStore(self.base.uncached(), self.size_bytes, self._pieces)
+
     def extents_with_data(self) -> Extents:
         data = self.base.extents_with_data()
         moved = Extents.of([])

@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from neogenesis.core.errors import ReadFailed
-from neogenesis.core.store.file import SealedFileStore
+from neogenesis.core.store.file import FileFace
 from neogenesis.core.units import KIB, MIB, round_down
 
 _SIZES = (256 * KIB, MIB, 4 * MIB)
@@ -52,7 +52,7 @@ def best_way(measured: Sequence[ReadWay]) -> ReadWay:
     return fastest if fastest.bytes_per_s > plain.bytes_per_s * _WORTH else plain
 
 
-def choose_way(store: SealedFileStore, seconds: Callable[[], float]) -> ReadWay:
+def choose_way(store: FileFace, seconds: Callable[[], float]) -> ReadWay:
     """Measure and let `store` read in the best way; a drive with a bad place keeps the plain one.
 
     `seconds` is a clock. Reads at most 100 MiB, spread over the drive so that no sample finds another's in a cache.
@@ -76,10 +76,10 @@ def choose_way(store: SealedFileStore, seconds: Callable[[], float]) -> ReadWay:
     return best
 
 
-def _rate(store: SealedFileStore, way: ReadWay, start: int, seconds: Callable[[], float]) -> float:
+def _rate(store: FileFace, way: ReadWay, start: int, seconds: Callable[[], float]) -> float:
     store.use(way)
     end = start + _SAMPLE_BYTES
-    store.forget_cached(start, end)
+    store.drop_cached(start, end)
     places = iter(range(start, end, way.request_bytes))
     taking, failures = threading.Lock(), list[ReadFailed]()
 

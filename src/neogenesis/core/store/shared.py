@@ -66,6 +66,9 @@ class SharedStore(ReadableStore):
             raise piece.error
         buffer[:] = piece.data or b""
 
+    def uncached(self) -> ReadableStore:
+        return self.base.uncached()
+
     def extents_with_data(self) -> Extents:
         return self.base.extents_with_data()
 

@@ -22,6 +22,9 @@ class RangeView(ReadableStore):
             raise ReadFailed(offset, len(buffer), "outside the partition")
         self.base.read_into(self.start + offset, buffer)
 
+    def uncached(self) -> ReadableStore:
+        return RangeView(self.base.uncached(), self.start, self.size_bytes)
+
     def extents_with_data(self) -> Extents:
         return self.base.extents_with_data().clipped(self.start, self.start + self.size_bytes).shifted(-self.start)
 
@@ -45,5 +48,5 @@ class WritableRangeView(RangeView, WritableStore):
             raise WriteFailed(start, "outside the range that the plan names")
         self.base.write_zeros(self.start + start, self.start + end)
 
-    def sync(self) -> None:
+    def _flush(self) -> None:
         self.base.sync()

@@ -1,6 +1,7 @@
 """Everything read from one drive without writing: identity, health, table, volumes, usage, systems, findings."""
 
-from neogenesis.core.survey.model import Drive, Finding, PartitionFacts, Survey, TableFacts, VolumeFacts
+from neogenesis.core.drive import Drive
+from neogenesis.core.survey.model import Finding, PartitionFacts, Survey, TableFacts, VolumeFacts
 from neogenesis.core.survey.survey import Surveyed, survey_drive
 
 __all__ = [

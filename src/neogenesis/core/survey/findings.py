@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from neogenesis.core.health import Health
+from neogenesis.core.drive import Drive, Health
 from neogenesis.core.judgement import judgement
-from neogenesis.core.survey.model import Drive, Finding, PartitionFacts, Severity
+from neogenesis.core.survey.model import Finding, PartitionFacts, Severity
 from neogenesis.core.table import Table
 from neogenesis.core.units import both_text
 
@@ -16,6 +16,7 @@ def all_findings(
     table: Table,
     partitions: Sequence[PartitionFacts],
     faults: Mapping[int, str],
+    unlisted: Mapping[int, str],
     health: Health,
 ) -> tuple[Finding, ...]:
     """Findings about the drive first, then by partition."""
@@ -56,6 +57,17 @@ def all_findings(
         found.append(_finding("health-watch", "caution", f"Keep an eye on it: {health.reasons[0]}.", "Give it air."))
     for partition in partitions:
         found += _of_partition(partition, faults.get(partition.number, ""))
+        why = unlisted.get(partition.number, "")
+        if why:
+            found.append(
+                _finding(
+                    "files-not-listed",
+                    "caution",
+                    f"{partition.title}: which system and files are on it could not be told. {why}",
+                    "It can be carried over as it is; check it on the copy.",
+                    partition.number,
+                )
+            )
     return tuple(found)
 
 

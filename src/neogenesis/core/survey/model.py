@@ -4,32 +4,13 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
+from neogenesis.core.drive import Drive, Health
 from neogenesis.core.filesystem.model import SystemFamily, VolumeKind
-from neogenesis.core.health import Health, HealthReading
 from neogenesis.core.record import Record
-from neogenesis.core.table.model import TableKind
+from neogenesis.core.table.model import Partition, TableKind
 from neogenesis.core.table.types import Role
 
 Severity = Literal["note", "caution", "stop"]
-
-
-class Drive(Record, frozen=True, kw_only=True):
-    """Who a drive is. `bus` is `file` for a plain image; `changed_ns` is an image file's time of last change.
-
-    `sector_size` is the unit of addresses; `physical_sector_size` what the medium writes at once, 0 if unknown.
-    """
-
-    path: str
-    size_bytes: int
-    sector_size: int
-    model: str = ""
-    serial: str = ""
-    bus: str = "file"
-    rotational: bool = False
-    mounted: bool = False
-    changed_ns: int = 0
-    reading: HealthReading | None = None
-    physical_sector_size: int = 0
 
 
 class Finding(Record, frozen=True, kw_only=True):
@@ -57,22 +38,11 @@ class VolumeFacts(Record, frozen=True, kw_only=True):
     fixed: bool = False
 
 
-class PartitionFacts(Record, frozen=True, kw_only=True):
-    number: int
-    start_bytes: int
-    size_bytes: int
-    type_id: str
+class PartitionFacts(Partition, frozen=True, kw_only=True):
+    """An entry of the table with what is inside it."""
+
     role: Role
     volume: VolumeFacts
-    unique_id: str = ""
-    name: str = ""
-    attributes: int = 0
-    logical: bool = False
-    bootable: bool = False
-
-    @property
-    def end_bytes(self) -> int:
-        return self.start_bytes + self.size_bytes
 
     @property
     def title(self) -> str:

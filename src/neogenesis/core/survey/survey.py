@@ -3,25 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import ExitStack, closing
 from dataclasses import dataclass
+from functools import cache
 
 import msgspec
 from blake3 import blake3
 
+from neogenesis.core.drive import TABLE_AREA_BYTES, Drive, judge, mark_of
+from neogenesis.core.errors import Damaged
 from neogenesis.core.extent import Extents
 from neogenesis.core.filesystem import Volume, read_volume
 from neogenesis.core.filesystem.signature import peek
-from neogenesis.core.health import judge
 from neogenesis.core.judgement import judgement
 from neogenesis.core.store import RangeView, ReadableStore
 from neogenesis.core.survey.findings import all_findings
-from neogenesis.core.survey.model import Drive, PartitionFacts, Survey, TableFacts, VolumeFacts
+from neogenesis.core.survey.model import PartitionFacts, Survey, TableFacts, VolumeFacts
+from neogenesis.core.system import LISTED_KINDS, FileTree, Trees, with_system
 from neogenesis.core.table import Partition, Table, read_table, type_hint
 from neogenesis.core.table.types import Role
-from neogenesis.core.units import MIB
-
-#: Where tables live: so much at either end of a drive.
-TABLE_AREA_BYTES = MIB
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,18 +32,22 @@ class Surveyed:
     allocations: dict[int, Extents | None]
 
 
-def survey_drive(store: ReadableStore, drive: Drive) -> Surveyed:
-    """Survey `store`; damaged contents become findings. Memory stays bounded whatever the size of the drive."""
+def survey_drive(store: ReadableStore, drive: Drive, trees: Trees) -> Surveyed:
+    """Survey `store`; damaged contents become findings. Memory stays bounded whatever the size of the drive.
+
+    `trees` opens the files of a volume.
+    """
     table = read_table(store, drive.sector_size)
     partitions = table.partitions
     whole = table.kind == "none" and drive.size_bytes > 0
     if whole:
-        partitions = (Partition(1, 0, drive.size_bytes, "", ""),)
+        partitions = (Partition(1, 0, drive.size_bytes, ""),)
     found: list[PartitionFacts] = []
     allocations: dict[int, Extents | None] = {}
     faults: dict[int, str] = {}
+    unlisted: dict[int, str] = {}
     for partition in partitions:
-        volume = _look_inside(store, partition)
+        volume, unlisted[partition.number] = _look_inside(store, partition, trees)
         if whole and volume.kind == "none":
             continue
         found.append(_facts(partition, volume, _role(partition, volume)))
@@ -63,19 +67,33 @@ def survey_drive(store: ReadableStore, drive: Drive) -> Surveyed:
             boot_code=table.boot_code.rstrip(b"\0") if table.kind != "none" else b"",
         ),
         partitions=tuple(found),
-        findings=all_findings(drive, table, found, faults, health),
+        findings=all_findings(drive, table, found, faults, unlisted, health),
         fingerprint=_fingerprint(store, table, found, allocations),
         health=health,
     )
     return Surveyed(survey, allocations)
 
 
-def _look_inside(store: ReadableStore, partition: Partition) -> Volume:
+def _look_inside(store: ReadableStore, partition: Partition, trees: Trees) -> tuple[Volume, str]:
+    """The volume, and why its files could not be listed, if that is strange."""
     size = min(partition.size_bytes, store.size_bytes - partition.start_bytes)
     hint = type_hint(partition.type_id) if partition.type_id else None
     if size < 4096 or (hint and hint.role == "reserved"):
-        return Volume("none", max(0, size), smallest_bytes=partition.size_bytes)
-    return read_volume(RangeView(store, partition.start_bytes, size))
+        return Volume("none", max(0, size), smallest_bytes=partition.size_bytes), ""
+    view = RangeView(store, partition.start_bytes, size)
+    with ExitStack() as opened:
+
+        @cache
+        def tree() -> FileTree:
+            return opened.enter_context(closing(trees(view)))
+
+        volume = read_volume(view, tree)
+        if volume.fault or volume.kind not in LISTED_KINDS:
+            return volume, ""
+        try:
+            return with_system(volume, tree()), ""
+        except Damaged as error:
+            return volume, error.text
 
 
 def _facts(partition: Partition, volume: Volume, role: Role) -> PartitionFacts:
@@ -159,4 +177,4 @@ def table_mark(store: ReadableStore) -> str:
     """Digests of the first and the last MiB, 32 hexadecimal digits each: by these a drive's table is known again."""
     size = min(TABLE_AREA_BYTES, store.size_bytes)
     head, tail = peek(store, 0, size), peek(store, store.size_bytes - size, size)
-    return blake3(head).hexdigest()[:32] + blake3(tail).hexdigest()[:32]
+    return mark_of(head, tail)

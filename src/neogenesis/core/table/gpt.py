@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import struct
 import zlib
 from collections.abc import Sequence
@@ -16,6 +17,7 @@ SIGNATURE = b"EFI PART"
 GPT_ENTRY_COUNT = 128
 _HEADER = struct.Struct("<8sIIIIQQQQ16sQIII")  # table 5.5, 92 bytes
 _ENTRY = struct.Struct("<16s16sQQQ72s")  # table 5.6, 128 bytes
+_GUID = re.compile(r"[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}")
 _LARGEST_ARRAY = 16 * MIB
 _REVISION = 0x00010000
 
@@ -40,6 +42,9 @@ def guid_text(raw: bytes) -> str:
 
 
 def guid_bytes(text: str) -> bytes:
+    """Raises ValueError for what is no GUID."""
+    if not _GUID.fullmatch(text):
+        raise ValueError(f"“{text[:40]}” is no identity")
     a, b, c, d, e = text.split("-")
     return struct.pack("<IHH", int(a, 16), int(b, 16), int(c, 16)) + bytes.fromhex(d + e)
 

@@ -5,12 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from neogenesis.core.record import Record
+
 TableKind = Literal["gpt", "mbr", "none"]
 
 
-@dataclass(frozen=True, slots=True)
-class Partition:
-    """One entry. `type_id` is a GUID in capitals, or `0x07`; `attributes` are the GPT attribute bits.
+class Partition(Record, frozen=True):
+    """One entry of a table; surveys and plans say more of it in records of their own.
+
+    `type_id` is a GUID in capitals, or `0x07`; `attributes` are the GPT attribute bits.
 
     `logical` and `bootable` belong to MBR. `unique_id` of an MBR entry is made of the disk id and the number.
     """

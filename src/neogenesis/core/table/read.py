@@ -8,6 +8,7 @@ from neogenesis.core.errors import Damaged, ReadFailed
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.table import gpt, mbr
 from neogenesis.core.table.model import Partition, Problem, Table
+from neogenesis.core.table.spanned import spanned_problems
 from neogenesis.core.table.types import MBR_PROTECTIVE
 
 
@@ -24,6 +25,12 @@ def guess_sector_size(store: ReadableStore) -> int:
 
 
 def read_table(store: ReadableStore, sector_size: int) -> Table:
+    """The table of a drive, and what says that it tells only half."""
+    table = _read_table(store, sector_size)
+    return replace(table, problems=(*table.problems, *spanned_problems(store, table.partitions)))
+
+
+def _read_table(store: ReadableStore, sector_size: int) -> Table:
     """The table of a drive. Damage becomes problems; only ReadFailed of the first sector becomes one as well."""
     if store.size_bytes < 2 * sector_size:
         return Table("none", sector_size)

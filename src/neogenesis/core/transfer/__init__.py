@@ -3,22 +3,20 @@
 A transfer knows nothing of screens and of how drives are opened; it is handed stores, utilities and a clock.
 """
 
-from neogenesis.core.transfer.control import Clock, Control
-from neogenesis.core.transfer.events import Event, Outcome
-from neogenesis.core.transfer.identify import check_target, table_mark
+from neogenesis.core.transfer.admission import check_tail, check_target, table_mark
 from neogenesis.core.transfer.manifest import Manifest, load_manifest, verify_against
 from neogenesis.core.transfer.prepare import VolumeTools
-from neogenesis.core.transfer.run import RunFiles, Transfer
+from neogenesis.core.transfer.records import RunFiles
+from neogenesis.core.transfer.run import Ends, Transfer, Verify
 
 __all__ = [
-    "Clock",
-    "Control",
-    "Event",
+    "Ends",
     "Manifest",
-    "Outcome",
     "RunFiles",
     "Transfer",
+    "Verify",
     "VolumeTools",
+    "check_tail",
     "check_target",
     "load_manifest",
     "table_mark",

@@ -3,33 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import IO, Any, ClassVar
 
 import msgspec
 from blake3 import blake3
 
-from neogenesis.core.errors import BadRecord, Mismatch, ReadFailed
-from neogenesis.core.extent import Extents
-from neogenesis.core.filesystem.names import files_touching
+from neogenesis.core.drive import Drive
+from neogenesis.core.errors import BadRecord, Mismatch
 from neogenesis.core.plan import Layout
-from neogenesis.core.record import Record, load, save_bytes
+from neogenesis.core.record import Record, from_json, load, save_pieces
 from neogenesis.core.store import ReadableStore
-from neogenesis.core.survey import Drive, Survey
-from neogenesis.core.transfer.chunks import ZEROS, Chunk
-from neogenesis.core.transfer.pipeline import data_runs
-from neogenesis.core.units import MIB
+from neogenesis.core.survey import Survey
+from neogenesis.core.system import Trees
+from neogenesis.core.transfer.readback import mismatch, wrong_chunks
+from neogenesis.core.work.chunks import ZEROS, Chunk, ChunkLog
 
-_PIECE = 8 * MIB
-#: A chunk may hold hundreds of small files, and any of them may be the one.
-_MOST_NAMES = 200
+_MOST_FIELDS, _LONGEST_FIELD, _LONGEST_ROW = 64, 16 << 20, 256
+_HEXADECIMAL = frozenset("0123456789abcdef")
 
 
-class Manifest(Record, frozen=True, kw_only=True):
-    """`chunks` are [start, end, digest] in bytes of the new drive; the digest `zeros` means all zero.
+class ManifestHead(Record, frozen=True, kw_only=True):
+    """Everything but the chunks. `survey` is that of an imaged drive.
 
-    `survey` is that of an imaged drive. `verified_bytes` were read back and compared before the table was written.
-    `lost` are ranges of the old drive that could not be read and stand as zeros on the new one.
+    `verified_bytes` were read back and compared before the table was written. `lost` are ranges of the old drive that
+    could not be read and stand as zeros on the new one.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.manifest/1"
@@ -44,33 +43,106 @@ class Manifest(Record, frozen=True, kw_only=True):
     layout: Layout
     verified_bytes: int
     lost: tuple[tuple[int, int], ...]
-    chunks: list[tuple[int, int, str]]
     survey: Survey | None = None
 
-    def each_chunk(self) -> Iterator[Chunk]:
-        for start, end, digest in self.chunks:
-            yield Chunk(start, end, ZEROS if digest == "zeros" else bytes.fromhex(digest))
+
+class _Whole(ManifestHead, frozen=True, kw_only=True):
+    """A manifest that someone has formatted anew; then it is read at once. The digest `zeros` means all zero."""
+
+    chunks: list[tuple[int, int, str]]
+
+
+@dataclass(frozen=True, slots=True)
+class Manifest:
+    """What was written, and the checksum of each chunk of it, in places of the new drive."""
+
+    head: ManifestHead
+    chunks: ChunkLog
 
 
 def save_manifest(path: Path, head: dict[str, Any], chunks: Iterable[Chunk]) -> str:
-    """Write the manifest with one chunk a line, sorted by place; returns the file's own BLAKE3."""
-    encoder = msgspec.json.Encoder()
+    """Write the manifest with one chunk a line; `chunks` come by place. Returns the file's own BLAKE3.
+
+    Row by row, so that memory does not grow with the drive. Raises BadRecord.
+    """
+    encoder, digest = msgspec.json.Encoder(), blake3()
     fields = [f"{encoder.encode(k).decode()}: {encoder.encode(v).decode()}" for k, v in head.items()]
-    rows = [f'[{c.start}, {c.end}, "{"zeros" if c.digest == ZEROS else c.digest.hex()}"]' for c in sorted(chunks)]
-    text = "{\n" + ",\n".join(fields) + ',\n"chunks": [\n' + ",\n".join(rows) + "\n]\n}\n"
-    data = text.encode()
-    save_bytes(path, data)
-    return blake3(data).hexdigest()
+
+    def pieces() -> Iterator[bytes]:
+        yield ("{\n" + ",\n".join(fields) + ',\n"chunks": [').encode()
+        for number, c in enumerate(chunks):
+            row = f'[{c.start}, {c.end}, "{"zeros" if c.digest == ZEROS else c.digest.hex()}"]'
+            yield f"{',' if number else ''}\n{row}".encode()
+        yield b"\n]\n}\n"
+
+    def hashed() -> Iterator[bytes]:
+        for piece in pieces():
+            digest.update(piece)
+            yield piece
+
+    save_pieces(path, hashed())
+    return digest.hexdigest()
 
 
 def load_manifest(path: Path) -> Manifest:
-    """Raises BadRecord for anything that is no manifest of ours."""
-    manifest = load(path, Manifest, "manifest")
-    for start, end, digest in manifest.chunks:
-        well_formed = digest == "zeros" or (len(digest) == 64 and set(digest) <= set("0123456789abcdef"))
-        if not 0 <= start < end <= manifest.size_bytes or not well_formed:
-            raise BadRecord(f"The manifest “{path.name}” names an impossible chunk at byte {start}.", "Restore a copy.")
-    return manifest
+    """The whole of it, read row by row and validated; raises BadRecord for anything that is no manifest of ours."""
+    what, chunks = f"manifest “{path.name}”", ChunkLog()
+    try:
+        with path.open("rb") as file:
+            text = _head_of(file)
+            if text is None:
+                whole = load(path, _Whole, "manifest")
+                head: ManifestHead = whole
+                rows: Iterator[tuple[int, int, str]] = iter(whole.chunks)
+            else:
+                head, rows = from_json(text, ManifestHead, what), _rows_of(file)
+            for row in rows:
+                _add(chunks, row, head.size_bytes, what)
+    except OSError as error:
+        raise BadRecord(
+            f"The manifest “{path}” cannot be read ({error.strerror}); nothing was written.", "Check the name."
+        ) from error
+    except msgspec.MsgspecError as error:
+        raise BadRecord(f"The {what} is damaged ({error}).", "Restore a copy.") from error
+    _check_head(head, what)
+    return Manifest(head, chunks)
+
+
+def _head_of(file: IO[bytes]) -> bytes | None:
+    """JSON of what stands before the rows; None for a file that is not written as ours are."""
+    lines = list[bytes]()
+    while len(lines) < _MOST_FIELDS and (line := file.readline(_LONGEST_FIELD)):
+        if line == b'"chunks": [\n':
+            return b"".join(lines).rstrip().rstrip(b",") + b"}"
+        lines.append(line)
+    return None
+
+
+def _rows_of(file: IO[bytes]) -> Iterator[tuple[int, int, str]]:
+    """Row by row; raises a MsgspecError for a row that is none, and when the end is missing."""
+    decoder = msgspec.json.Decoder(tuple[int, int, str])
+    while line := file.readline(_LONGEST_ROW):
+        if line == b"]\n":
+            return
+        if line.strip():
+            yield decoder.decode(line.rstrip().rstrip(b","))
+    raise msgspec.DecodeError("it is cut short")
+
+
+def _add(chunks: ChunkLog, row: tuple[int, int, str], size_bytes: int, what: str) -> None:
+    start, end, digest = row
+    well_formed = digest == "zeros" or (len(digest) == 64 and set(digest) <= _HEXADECIMAL)
+    if not 0 <= start < end <= size_bytes or not well_formed:
+        raise BadRecord(f"The {what} names an impossible chunk at byte {start}.", "Restore a copy.")
+    chunks.add(Chunk(start, end, ZEROS if digest == "zeros" else bytes.fromhex(digest)))
+
+
+def _check_head(head: ManifestHead, what: str) -> None:
+    inside = all(p.start_bytes >= 0 and 0 <= p.size_bytes <= 1 << 60 for p in head.layout.partitions)
+    ranges = all(0 <= start < end <= head.source.size_bytes for start, end in head.lost)
+    sector = 512 <= head.target.sector_size <= 4096 and not head.target.sector_size & (head.target.sector_size - 1)
+    if not (0 <= head.size_bytes <= 1 << 60 and head.verified_bytes >= 0 and inside and ranges and sector):
+        raise BadRecord(f"The {what} has impossible figures.", "Restore a copy.")
 
 
 def missed_share(checked: int, doubt: float = 0.01) -> float:
@@ -81,65 +153,20 @@ def missed_share(checked: int, doubt: float = 0.01) -> float:
     return 1.0 if checked <= 0 else float(1 - doubt ** (1 / checked))
 
 
-def chunk_matches(store: ReadableStore, chunk: Chunk, buffer: memoryview) -> bool:
-    """Whether the drive holds what the chunk says; `buffer` bounds the memory used."""
-    digest = blake3()
-    at = chunk.start
-    while at < chunk.end:
-        piece = buffer[: min(len(buffer), chunk.end - at)]
-        store.read_into(at, piece)
-        if chunk.digest == ZEROS:
-            if data_runs(piece):
-                return False
-        else:
-            digest.update(piece)
-        at += len(piece)
-    return chunk.digest == ZEROS or digest.digest() == chunk.digest
-
-
-def where(layout: Layout, start: int) -> str:
-    """In words, what stands at a byte of the new drive."""
-    for partition in layout.partitions:
-        if partition.start_bytes <= start < partition.end_bytes:
-            return f"partition {partition.number} ({partition.title})"
-    return "the table area"
-
-
 def verify_against(
-    manifest: Manifest, store: ReadableStore, progress: Callable[[int], None] = lambda done: None
+    manifest: Manifest, store: ReadableStore, trees: Trees, progress: Callable[[int], None] = lambda done: None
 ) -> int:
     """Read every chunk back; returns the bytes compared. Raises Mismatch that names the first wrong place."""
-    if store.size_bytes < manifest.size_bytes:
+    if store.size_bytes < manifest.head.size_bytes:
         raise Mismatch("The drive is smaller than what was recorded.", "It is another drive; connect the right one.")
-    buffer = memoryview(bytearray(_PIECE))
     done = 0
-    wrong: list[Chunk] = []
-    for chunk in manifest.each_chunk():
-        try:
-            matches = chunk_matches(store, chunk, buffer)
-        except ReadFailed:
-            matches = False
-        if not matches:
-            wrong.append(chunk)
+
+    def told(chunk: Chunk) -> None:
+        nonlocal done
         done += chunk.end - chunk.start
         progress(done)
+
+    wrong = wrong_chunks(store.uncached(), manifest.chunks, told)
     if wrong:
-        raise mismatch(wrong, manifest.layout, store)
+        raise mismatch(wrong, manifest.head.layout, 0, (store, trees))
     return done
-
-
-def mismatch(wrong: list[Chunk], layout: Layout, store: ReadableStore | None = None) -> Mismatch:
-    """What differs, by chunk and partition, and where the volume can still be listed, by file."""
-    first = wrong[0]
-    more = f" and {len(wrong) - 1} more" if len(wrong) > 1 else ""
-    named = ""
-    if store is not None:
-        volumes = [(p.number, p.start_bytes, p.size_bytes) for p in layout.partitions]
-        ranges = Extents.of((c.start, c.end) for c in wrong)
-        files = [f"{t.path} (partition {t.partition})" for t in files_touching(store, volumes, ranges, _MOST_NAMES)]
-        if files:
-            named = f" Files there: {', '.join(files)}{' and more' if len(files) == _MOST_NAMES else ''}."
-    return Mismatch(
-        f"Bytes {first.start} to {first.end} in {where(layout, first.start)}{more} are not what was written.{named}",
-        "Do not hand the drive over. Check cable and dock, then transfer again.",
-    )

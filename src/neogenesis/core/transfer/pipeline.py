@@ -6,12 +6,12 @@ one thread writes, the next reads and a third hashes. Memory is one buffer per t
 
 from __future__ import annotations
 
+import heapq
 import mmap
 import threading
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
 from itertools import pairwise
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 import numpy as np
 from blake3 import blake3
@@ -19,19 +19,19 @@ from blake3 import blake3
 from neogenesis.core.errors import ReadFailed, Stopped
 from neogenesis.core.extent import Extents
 from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow, still_answers
-from neogenesis.core.transfer.chunks import ZEROS, Chunk
-from neogenesis.core.transfer.control import Control
 from neogenesis.core.units import KIB, MIB
+from neogenesis.core.work.chunks import ZEROS, Chunk
+from neogenesis.core.work.control import Control
 
 #: Small enough to stay in the processor's cache between reading, hashing and writing, large enough for few records.
 CHUNK_BYTES = 4 * MIB
 _ZERO_STEP_BYTES = 256 * MIB
 _THREADS = 3
+_MOST_TOGETHER = 256
 _ZERO_BLOCK = 64 * KIB
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(NamedTuple):
     """Carry `length` bytes to `target` on the new drive, from `place` of `store`; without a store, zeros.
 
     `drive_place` is where on the old drive the store's bytes come from, for records of what was lost; None for
@@ -47,39 +47,96 @@ class Piece:
 
 
 class Listener(Protocol):
-    """Hears of each piece that the new drive has taken; called from several threads, one at a time."""
+    """Hears of what the new drive has taken; called from several threads, one at a time.
 
-    def wrote(self, piece: Piece, chunk: Chunk, lost: list[tuple[int, int]], read_seconds: float) -> None: ...
-
-
-def pieces_of(
-    store: ReadableStore,
-    allocation: Extents | None,
-    size: int,
-    target: int,
-    drive_place: int | None,
-    partition: int | None,
-) -> Iterator[Piece]:
-    """A volume in pieces, in order. Holes of the store are not read but made zero on the target.
-
-    Where a volume's own map says “unused”, nothing is written, but for the first and last MiB: what another
-    volume left there could be mistaken for a signature.
+    `chunks` are in the order of `pieces`; `lost` are ranges of the old drive.
     """
-    used = Extents.whole(size) if allocation is None else allocation.clipped(0, size)
-    data = used.intersection(store.extents_with_data().widened(64 * KIB, size))
-    edges = Extents.of([(0, min(MIB, size)), (max(0, size - MIB), size)])
-    zeros = used.union(edges).minus(data)
-    found = [(start, end, True) for start, end in data.chunks(CHUNK_BYTES)]
-    found += [(start, end, False) for start, end in zeros.chunks(_ZERO_STEP_BYTES)]
-    for start, end, has_data in sorted(found):
-        yield Piece(
-            target + start,
-            end - start,
-            store if has_data else None,
-            start,
-            None if drive_place is None else drive_place + start,
-            partition,
+
+    def wrote(
+        self, pieces: Sequence[Piece], chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float
+    ) -> None: ...
+
+
+class PieceList:
+    """A volume in pieces, in order, cut as they are asked for: memory grows with its runs, never with its size.
+
+    Holes of the store are not read but made zero on the target. Where a volume's own map says “unused”, nothing is
+    written, but for the first and last MiB: what another volume left there could be mistaken for a signature.
+    """
+
+    def __init__(
+        self,
+        store: ReadableStore,
+        data: Extents,
+        zeros: Extents,
+        target: int,
+        drive_place: int | None,
+        partition: int | None,
+        covered: Extents | None = None,
+    ) -> None:
+        self._store, self._data, self._zeros = store, data, zeros
+        self._target, self._drive_place, self._partition = target, drive_place, partition
+        self._covered = covered
+
+    @classmethod
+    def of(
+        cls,
+        store: ReadableStore,
+        allocation: Extents | None,
+        size: int,
+        target: int,
+        drive_place: int | None,
+        partition: int | None,
+    ) -> PieceList:
+        """`allocation` of the volume, None for all of it; `target` is where it begins on the new drive."""
+        used = Extents.whole(size) if allocation is None else allocation.clipped(0, size)
+        data = used.intersection(store.extents_with_data().widened(64 * KIB, size))
+        edges = Extents.of([(0, min(MIB, size)), (max(0, size - MIB), size)])
+        holes = used.minus(data) if data.total < used.total else Extents.of([])
+        return cls(store, data, edges.minus(data).union(holes), target, drive_place, partition)
+
+    def without(self, covered: Extents) -> PieceList:
+        """What is left when `covered` of the new drive is done already."""
+        place, partition = self._drive_place, self._partition
+        return PieceList(self._store, self._data, self._zeros, self._target, place, partition, covered)
+
+    @property
+    def total(self) -> int:
+        """Bytes of all pieces."""
+        whole = self._data.union(self._zeros)
+        if self._covered is not None:
+            whole = whole.minus(self._covered.shifted(-self._target).clipped(0, whole.end))
+        return whole.total
+
+    def __iter__(self) -> Iterator[Piece]:
+        merged = heapq.merge(
+            ((start, end, True) for start, end in self._data.chunks(CHUNK_BYTES)),
+            ((start, end, False) for start, end in self._zeros.chunks(_ZERO_STEP_BYTES)),
         )
+        for start, end, has_data in merged:
+            at = self._target + start
+            if self._covered is not None and self._covered.contains(at, self._target + end):
+                continue
+            place = None if self._drive_place is None else self._drive_place + start
+            yield Piece(at, end - start, self._store if has_data else None, start, place, self._partition)
+
+
+def batches(pieces: Iterator[Piece]) -> Iterator[list[Piece]]:
+    """Pieces that are carried together: many small ones, as a fragmented volume has them, cost little more than one."""
+    waiting: list[Piece] = []
+    length = 0
+    for piece in pieces:
+        alone = piece.store is None
+        if waiting and (alone or length + piece.length > CHUNK_BYTES or len(waiting) >= _MOST_TOGETHER):
+            yield waiting
+            waiting, length = [], 0
+        if alone:
+            yield [piece]
+        else:
+            waiting.append(piece)
+            length += piece.length
+    if waiting:
+        yield waiting
 
 
 class SourceReader:
@@ -107,7 +164,10 @@ class SourceReader:
             store.read_into(piece.place, view[: piece.length])
         except ReadFailed:
             self._ask_whether_alive()
-            return read_or_narrow(store, piece.place, view[: piece.length], sector)
+            lost = read_or_narrow(store, piece.place, view[: piece.length], sector)
+            if lost:
+                self._ask_whether_alive()  # it may have died in between, and then none of that is a bad place
+            return lost
         self._latest = (store, piece.place)
         return []
 
@@ -130,36 +190,49 @@ def run_pipeline(
 ) -> None:
     """Carry all `pieces`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
     reading, writing, telling = threading.Lock(), threading.Lock(), threading.Lock()
+    queue = batches(pieces)
 
     def begin() -> Callable[[], bool]:
         memory = mmap.mmap(-1, CHUNK_BYTES)  # page-aligned; given back when the last view of it has gone
         view = memoryview(memory)
         return lambda: carry_next(view)
 
+    def read(batch: list[Piece], view: memoryview) -> list[tuple[int, int]]:
+        lost, at = list[tuple[int, int]](), 0
+        for piece in batch:
+            lost += _on_drive(piece, source.read(piece, view[at:]))
+            at += piece.length if piece.store is not None else 0
+        return lost
+
     def carry_next(view: memoryview) -> bool:
         control.checkpoint()
         with reading:
-            piece = next(pieces, None)
-            if piece is None:
+            batch = next(queue, None)
+            if batch is None:
                 return False
             started = seconds()
-            side_by_side = piece.store is not None and piece.store.parallel_reads
-            lost = [] if side_by_side else source.read(piece, view)
+            side_by_side = batch[0].store is not None and batch[0].store.parallel_reads
+            lost = [] if side_by_side else read(batch, view)
         if side_by_side:
-            lost = source.read(piece, view)
+            lost = read(batch, view)
         took = seconds() - started
-        if piece.store is None:
-            chunk = Chunk(piece.target, piece.target + piece.length, ZEROS)
-            with writing:
-                target.write_zeros(piece.target, piece.target + piece.length)
-        else:
-            data = view[: piece.length]
-            runs = data_runs(data)
-            chunk = Chunk(piece.target, piece.target + piece.length, blake3(data).digest() if runs else ZEROS)
-            with writing:
-                write_runs(target, piece.target, data, runs)
+        chunks, data, at = list[Chunk](), list[tuple[int, memoryview, list[tuple[int, int]]]](), 0
+        for piece in batch:
+            if piece.store is None:
+                chunks.append(Chunk(piece.target, piece.target + piece.length, ZEROS))
+                continue
+            part = view[at : at + piece.length]
+            at += piece.length
+            runs = data_runs(part)
+            data.append((piece.target, part, runs))
+            chunks.append(Chunk(piece.target, piece.target + piece.length, blake3(part).digest() if runs else ZEROS))
+        with writing:
+            if not data:
+                target.write_zeros(batch[0].target, batch[0].target + batch[0].length)
+            for place, part, runs in data:
+                write_runs(target, place, part, runs)
         with telling:
-            listener.wrote(piece, chunk, _on_drive(piece, lost), took)
+            listener.wrote(batch, chunks, lost, took)
         return True
 
     run_together(_THREADS, "copy", begin)
@@ -207,6 +280,8 @@ def write_runs(target: WritableStore, at: int, data: memoryview, runs: list[tupl
 def data_runs(data: memoryview) -> list[tuple[int, int]]:
     """Ranges of `data`, cut at multiples of 64 KiB, that are not all zero."""
     length = len(data)
+    if length <= _ZERO_BLOCK:
+        return [(0, length)] if length and (data[0] or np.frombuffer(data, dtype=np.uint8).any()) else []
     whole = length // _ZERO_BLOCK
     words = np.frombuffer(data[: whole * _ZERO_BLOCK], dtype=np.uint64).reshape(whole, _ZERO_BLOCK // 8)
     seen = words[:, 0] != 0  # most blocks that hold anything show it at once

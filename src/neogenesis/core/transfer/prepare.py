@@ -11,7 +11,8 @@ from typing import Protocol
 
 from neogenesis.core.errors import Damaged, Refused, ToolFailed
 from neogenesis.core.filesystem import Volume, exfat_resize, fat, ntfs, read_volume
-from neogenesis.core.plan import LayoutPartition, Operation
+from neogenesis.core.plan import LayoutPartition
+from neogenesis.core.plan.steps import MakeVolume, Prepare
 from neogenesis.core.store import (
     MemoryStore,
     OverlayStore,
@@ -22,6 +23,7 @@ from neogenesis.core.store import (
     WritableStore,
 )
 from neogenesis.core.survey import PartitionFacts
+from neogenesis.core.system import FileTree
 from neogenesis.core.units import KIB
 
 
@@ -34,6 +36,9 @@ class VolumeTools(Protocol):
     def make(self, store: WritableStore, kind: str, label: str) -> None:
         """Make an empty volume that fills `store`."""
 
+    def open_tree(self, store: ReadableStore) -> FileTree:
+        """The files of a volume; raises Damaged."""
+
     def check(self, store: ReadableStore, kind: str) -> None:
         """Raise ToolFailed unless the filesystem's own checker finds the volume in order."""
 
@@ -42,7 +47,7 @@ def prepared_volume(
     source: ReadableStore,
     old: PartitionFacts | None,
     new: LayoutPartition,
-    operation: Operation,
+    step: Prepare | MakeVolume,
     folder: Path,
     tools: VolumeTools,
 ) -> tuple[ReadableStore, Volume, bool]:
@@ -58,43 +63,43 @@ def prepared_volume(
     if old is None:
         overlay = OverlayStore(MemoryStore(0, source.sector_size), path, size)
         if not kept:
-            tools.make(overlay, operation.volume_kind, new.title)
+            tools.make(overlay, step.volume_kind, new.title)
     else:
         view = RangeView(source, old.start_bytes, min(old.size_bytes, source.size_bytes - old.start_bytes))
-        if operation.action == "patch":
+        if isinstance(step, Prepare) and step.action == "patch":
             overlay = OverlayStore(view, path, size)
             if not kept:
-                _patch(overlay, operation.volume_kind, old, new)
-        elif operation.volume_kind in ("vfat", "exfat"):
-            overlay = _moved_as_block(view, path, operation.volume_kind, old, new, kept)
+                _patch(overlay, step.volume_kind, old, new)
+        elif step.volume_kind in ("vfat", "exfat"):
+            overlay = _moved_as_block(view, path, step.volume_kind, old, new, kept)
         else:
             overlay = OverlayStore(view, path, max(size, view.size_bytes))
             if not kept:
                 usable = size // KIB * KIB
-                tools.resize(overlay, operation.volume_kind, usable)
-                _patch(WritableRangeView(overlay, 0, size), operation.volume_kind, old, new)
+                tools.resize(overlay, step.volume_kind, usable)
+                _patch(WritableRangeView(overlay, 0, size), step.volume_kind, old, new)
     result = WritableRangeView(overlay, 0, size)
-    volume = read_volume(result)
+    volume = read_volume(result, lambda: tools.open_tree(result))
     if not kept:
-        _judge(volume, old, operation, result, tools)
+        _judge(volume, old, step, result, tools)
         overlay.keep()
     return result, volume, not kept
 
 
 def _judge(
-    volume: Volume, old: PartitionFacts | None, operation: Operation, result: ReadableStore, tools: VolumeTools
+    volume: Volume, old: PartitionFacts | None, step: Prepare | MakeVolume, result: ReadableStore, tools: VolumeTools
 ) -> None:
     """The prepared volume must be understood, clean, the same volume, and pass its own checker."""
-    if operation.action == "patch" and volume.allocation is not None:
+    if isinstance(step, Prepare) and step.action == "patch" and volume.allocation is not None:
         return  # eight bytes differ; what was wrong with the volume before is carried as it was
     if volume.allocation is None or volume.dirty or volume.size_bytes > result.size_bytes:
         raise ToolFailed(
-            f"The volume is not in order after the step “{operation.text}”; nothing was written.",
+            f"The volume is not in order after the step “{step.text}”; nothing was written.",
             "Plan with --grow none, or check the volume on the customer's machine.",
         )
     if old is not None and volume.uuid != old.volume.uuid:
         raise ToolFailed("The prepared volume lost its identity; nothing was written.", "Plan with --grow none.")
-    tools.check(result, operation.volume_kind)
+    tools.check(result, step.volume_kind)
 
 
 def _patch(store: WritableStore, kind: str, old: PartitionFacts, new: LayoutPartition) -> None:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import closing
 from dataclasses import dataclass
 
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.extent import Extents
-from neogenesis.core.filesystem.tree import VolumeTree
 from neogenesis.core.store import RangeView, ReadableStore
+from neogenesis.core.system.tree import Trees
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +23,7 @@ class Touched:
 
 
 def files_touching(
-    store: ReadableStore, volumes: list[tuple[int, int, int]], ranges: Extents, most: int = 10_000
+    store: ReadableStore, volumes: list[tuple[int, int, int]], ranges: Extents, trees: Trees, most: int = 10_000
 ) -> Iterator[Touched]:
     """Files of `volumes` (partition number, start, size in bytes) with runs in `ranges` of the drive; at most `most`.
 
@@ -34,13 +35,13 @@ def files_touching(
         if not inside:
             continue
         try:
-            tree = VolumeTree(RangeView(store, start, size))
-            for path, length, inode in tree.walk():
-                touched = Extents.of(tree.byte_runs(inode)).intersection(inside).total
-                if touched:
-                    yield Touched(number, path, length, min(touched, length))
-                    found += 1
-                    if found >= most:
-                        return
+            with closing(trees(RangeView(store, start, size))) as tree:
+                for path, length, inode in tree.walk():
+                    touched = Extents.of(tree.byte_runs(inode)).intersection(inside).total
+                    if touched:
+                        yield Touched(number, path, length, min(touched, length))
+                        found += 1
+                        if found >= most:
+                            return
         except NeogenesisError:
             continue

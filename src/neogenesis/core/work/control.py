@@ -1,4 +1,4 @@
-"""Pausing and stopping a transfer, and the time it goes by."""
+"""Pausing and stopping long work, and the time it goes by."""
 
 from __future__ import annotations
 
@@ -7,6 +7,8 @@ from collections.abc import Callable
 from typing import Literal, Protocol
 
 from neogenesis.core.errors import Stopped
+
+Resting = Literal["paused", "resumed"]
 
 
 class Clock(Protocol):
@@ -22,11 +24,10 @@ class Clock(Protocol):
 
 
 class Control:
-    """One token for all threads of a transfer: stop once and for all, or pause and go on."""
+    """One token for all threads of a work: stop once and for all, or pause and go on."""
 
-    def __init__(self, tell: Callable[[Literal["paused", "resumed"]], None] = lambda what: None) -> None:
-        """`tell` hears, in the thread that waits, when the work has really come to rest and when it goes on."""
-        self.tell = tell
+    def __init__(self) -> None:
+        self.tell: Callable[[Resting], None] = lambda what: None
         self._resting = threading.Lock()
         self._stop_reason = ""
         self._running = threading.Event()
@@ -49,7 +50,10 @@ class Control:
         return not self._running.is_set()
 
     def checkpoint(self) -> None:
-        """Wait while paused; raises Stopped once a stop was asked for."""
+        """Wait while paused; raises Stopped once a stop was asked for.
+
+        `tell` hears, in the thread that waits, when the work has really come to rest and when it goes on.
+        """
         if self.paused:
             with self._resting:
                 if self.paused:
@@ -62,3 +66,15 @@ class Control:
                 f"Stopped safely: {self._stop_reason}. The old drive is untouched, and what was done is kept.",
                 "Run the same command again to go on, a transfer with --resume.",
             )
+
+
+class SharedControl(Control):
+    """A token of its own for one of several works that are steered together by `first`."""
+
+    def __init__(self, first: Control) -> None:
+        super().__init__()
+        self._first = first
+
+    def checkpoint(self) -> None:
+        self._first.checkpoint()
+        super().checkpoint()

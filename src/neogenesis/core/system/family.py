@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 
 from neogenesis.core.filesystem.model import SystemFamily
-from neogenesis.core.filesystem.tree import VolumeTree
+from neogenesis.core.system.tree import FileTree
 
 _NT_PATHS = (
     "Windows/System32/config/SYSTEM",
@@ -31,19 +31,19 @@ def _named(text: str, key: str) -> str:
     return ""
 
 
-def find_system(tree: VolumeTree) -> tuple[SystemFamily | None, str]:
+def find_system(tree: FileTree) -> tuple[SystemFamily | None, str]:
     """The family and, where one is written, the name of the release."""
     release = tree.read(_MERIDIAN_RELEASE)
     if release is not None:
         return "meridian", _named(release.decode("utf-8", "replace"), "PRETTY_NAME")
-    if any(tree.exists(path) for path in _NT_PATHS):
+    if tree.which_exist(_NT_PATHS):
         return "nt", ""
     for path in _LINUX_RELEASES:
         release = tree.read(path)
         if release:
             text = release.decode("utf-8", "replace")
             return "linux", _named(text, "PRETTY_NAME") or _named(text, "NAME")
-    if sum(tree.exists(path) for path in _LINUX_PATHS) >= 2:
+    if len(tree.which_exist(_LINUX_PATHS)) >= 2:
         return "linux", ""
     return None, ""
 
@@ -51,6 +51,6 @@ def find_system(tree: VolumeTree) -> tuple[SystemFamily | None, str]:
 _LOADERS = ("grub/grub.cfg", "grub2/grub.cfg", "boot/grub/grub.cfg", "bootmgr", "loader/loader.conf")
 
 
-def has_loader(tree: VolumeTree) -> bool:
+def has_loader(tree: FileTree) -> bool:
     """Whether the volume holds what a firmware or a first loader goes on with."""
-    return any(tree.exists(path) for path in _LOADERS)
+    return bool(tree.which_exist(_LOADERS))

@@ -1,0 +1,162 @@
+"""What Linux knows of block devices: which stand upon which, and who uses them.
+
+A drive carries partitions; upon those stand arrays, logical volumes and decrypted mappings (`holders`), which in turn
+stand upon others (`slaves`), and all of it can be mounted or be swap space. All ways are walked to their end.
+Source: the kernel's documentation of sysfs (Documentation/ABI, block) and of /proc/self/mountinfo.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from contextlib import suppress
+from pathlib import Path
+
+
+def number_text(number: int) -> str:
+    """`8:1`, as the system writes device numbers."""
+    return f"{os.major(number)}:{os.minor(number)}"
+
+
+class BlockSystem:
+    """Reads /sys and /proc below `root`; another root than the real one is a made-up system."""
+
+    def __init__(self, root: Path = Path("/")) -> None:
+        self._root = root
+        self._devices = root / "sys/dev/block"
+
+    def folder(self, number: str) -> Path:
+        return self._devices / number
+
+    def text(self, path: Path) -> str:
+        """What stands in a file of one line, empty where there is none."""
+        with suppress(OSError, UnicodeDecodeError):
+            return path.read_text().strip()
+        return ""
+
+    def name(self, number: str) -> str:
+        """`sdb1`; the number itself when the system does not know it."""
+        return self.folder(number).resolve().name if self.folder(number).exists() else number
+
+    def is_partition(self, number: str) -> bool:
+        return (self.folder(number) / "partition").exists()
+
+    def above(self, number: str) -> dict[str, str]:
+        """The device and everything that stands upon it, each with what it is: `itself`, `partition` or `holder`."""
+        found = {number: "itself"}
+        loops = self._loops()
+        waiting = [number]
+        while waiting:
+            at = waiting.pop()
+            folder = self.folder(at)
+            on_top = [(text, "partition") for text in self._numbers(folder.glob("*/partition"), "../dev")]
+            on_top += [(text, "holder") for text in self._numbers(folder.glob("holders/*"), "dev")]
+            on_top += [(loop, "loop") for loop, backing in loops.items() if backing == at]
+            for text, what in on_top:
+                if text not in found:
+                    found[text] = what
+                    waiting.append(text)
+        return found
+
+    def below(self, number: str) -> set[str]:
+        """The device and everything that it stands upon; image files under loop devices as `file DEVICE:INODE`."""
+        found: set[str] = set()
+        waiting = [number]
+        while waiting:
+            at = waiting.pop()
+            if at in found:
+                continue
+            found.add(at)
+            folder = self.folder(at)
+            waiting += self._numbers(folder.glob("slaves/*"), "dev")
+            if self.is_partition(at):
+                waiting += self._numbers([folder.resolve().parent], "dev")
+            backing = self.text(folder / "loop/backing_file")
+            if backing:
+                with suppress(OSError):
+                    status = Path(backing).stat()
+                    if status.st_rdev:
+                        waiting.append(number_text(status.st_rdev))
+                    else:
+                        found.add(file_key(status))
+        return found
+
+    def loops_on(self, status: os.stat_result) -> list[str]:
+        """Loop devices made from an image file."""
+        return [loop for loop, backing in self._loops().items() if backing == file_key(status)]
+
+    def _loops(self) -> dict[str, str]:
+        """Every loop device, with the device number or the file key of what it is made from."""
+        found = {}
+        for backing in (self._root / "sys/block").glob("loop*/loop/backing_file"):
+            number = self.text(backing.parents[1] / "dev")
+            with suppress(OSError):
+                status = Path(self.text(backing)).stat()
+                found[number] = number_text(status.st_rdev) if status.st_rdev else file_key(status)
+        return found
+
+    def _numbers(self, entries: Iterable[Path], to_dev: str) -> list[str]:
+        found = []
+        for entry in entries:
+            text = self.text(entry.parent / "dev" if to_dev == "../dev" else entry / to_dev)
+            if text:
+                found.append(text)
+        return found
+
+    def in_use(self, numbers: Iterable[str]) -> str:
+        """Where any of the devices, or anything upon them, is mounted; `swap space`; or who holds it. Else empty."""
+        family: dict[str, str] = {}
+        for number in numbers:
+            family |= self.above(number)
+        if not family:
+            return ""
+        for number, place in self._mounts():
+            if number in family:
+                return place
+        swaps = self.text(self._root / "proc/swaps").splitlines()[1:]
+        if any(self._number_of(line.split()[0]) in family for line in swaps if line.split()):
+            return "swap space"
+        holder = next((number for number, what in family.items() if what == "holder"), "")
+        return f"part of {self.name(holder)}" if holder else ""
+
+    def _mounts(self) -> list[tuple[str, str]]:
+        """(device number, place) of every mounted file system; several for one that spans devices.
+
+        Some file systems show a number of no device there; then the name of what was mounted tells.
+        """
+        found = []
+        for line in self.text(self._root / "proc/self/mountinfo").splitlines():
+            fields = line.split()
+            place = fields[4].replace("\\040", " ")
+            found.append((fields[2], place))
+            source = fields[fields.index("-") + 2] if "-" in fields else ""
+            number = self._number_of(source)
+            if number:
+                found += [(member, place) for member in self._members(number)]
+        return found
+
+    def _members(self, number: str) -> set[str]:
+        """The devices of a file system that spans several, told by one of them."""
+        for folder in (self._root / "sys/fs/btrfs").glob("*/devices"):
+            members = set(self._numbers(folder.iterdir(), "dev"))
+            if number in members:
+                return members
+        return {number}
+
+    def _number_of(self, name: str) -> str:
+        """The device number of a name such as `/dev/sdb1`."""
+        if not name.startswith("/"):
+            return ""
+        real = Path(os.path.realpath(name))
+        known = self.text(self._root / "sys/class/block" / real.name / "dev")
+        if known:
+            return known
+        with suppress(OSError):
+            number = real.stat().st_rdev
+            return number_text(number) if real.is_block_device() else ""
+        return ""
+
+
+def file_key(status: os.stat_result) -> str:
+    """What an image file is known by, whatever it is called."""
+    return f"file {status.st_dev}:{status.st_ino}"

@@ -1,0 +1,1 @@
+"""The steps, named by their number."""

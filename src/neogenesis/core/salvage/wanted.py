@@ -1,0 +1,64 @@
+"""Which files are wanted, in the order in which people would miss them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from dataclasses import dataclass
+
+from neogenesis.core.errors import Damaged
+from neogenesis.core.salvage.names import kind_of, matches
+from neogenesis.core.store import RangeView, ReadableStore
+from neogenesis.core.survey import Survey
+from neogenesis.core.system import Trees
+
+_ORDER = ("documents", "pictures", "mail", "desktop", "saved games", "other of people", "music and films", "rest")
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """A file to copy out: partition number, path in its volume, size, and where it is found."""
+
+    partition: int
+    path: str
+    size_bytes: int
+    inode: int
+    kind: str
+
+
+def wanted_files(
+    store: ReadableStore,
+    survey: Survey,
+    trees: Trees,
+    volume: int | None,
+    include: tuple[str, ...],
+    exclude: tuple[str, ...],
+) -> tuple[list[Wanted], list[str]]:
+    """Files of the volumes that can be listed, what people miss most first; and why other volumes are left out."""
+    found: list[Wanted] = []
+    left_out: list[str] = []
+    for partition in survey.partitions:
+        if volume is not None and partition.number != volume:
+            continue
+        size = min(partition.size_bytes, store.size_bytes - partition.start_bytes)
+        try:
+            with closing(trees(RangeView(store, partition.start_bytes, size))) as tree:
+                for path, length, inode in tree.walk():
+                    internal = path.startswith("$") and partition.volume.kind in ("ntfs", "vfat", "exfat")
+                    if internal or (include and not matches(path, include)) or matches(path, exclude):
+                        continue
+                    found.append(Wanted(partition.number, path, length, inode, kind_of(path)))
+        except Damaged:
+            if partition.volume.kind != "none":
+                why = "it is encrypted" if partition.volume.encrypted else "its files cannot be listed"
+                left_out.append(f"{partition.title} (partition {partition.number}): {why}")
+    found.sort(key=lambda w: (_ORDER.index(w.kind), w.partition, w.path))
+    return found, left_out
+
+
+def each_kind(wanted: Sequence[Wanted]) -> Iterator[tuple[str, int, int]]:
+    """Kind, files and bytes, in the order in which they are copied."""
+    for kind in _ORDER:
+        sizes = [w.size_bytes for w in wanted if w.kind == kind]
+        if sizes:
+            yield kind, len(sizes), sum(sizes)

@@ -1,0 +1,198 @@
+"""The file listing library, in a process of its own: `python library.py`, spoken to over standard input and output.
+
+A damaged volume can make the library crash, hang or eat memory; then only this process goes. It imports nothing of
+Neogenesis, so that it is quick to start, and reads volumes only by asking whoever started it.
+
+Messages in both directions: four bytes of length, then one letter and a body. In: `C` a command as JSON
+`[handle, name, arguments]`, `D` the bytes that were asked for, `E` that they cannot be had. Out: `R` a request
+`[handle, offset, length]`, `J` an answer as JSON, `B` an answer in bytes, `F` that it failed, with words.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import struct
+import sys
+from collections.abc import Iterator
+from typing import Any
+
+import pytsk3
+
+_LENGTH = struct.Struct("<I")
+_MOST_MEMORY = 2 << 30
+_BATCH = 512
+_LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a FAT volume among its files
+#: Path, size in bytes, inode.
+Found = tuple[str, int, int]
+_NO_DATA = pytsk3.TSK_FS_ATTR_RUN_FLAG_SPARSE | pytsk3.TSK_FS_ATTR_RUN_FLAG_FILLER
+
+
+def _receive() -> tuple[bytes, bytes]:
+    head = _exactly(_LENGTH.size)
+    body = _exactly(_LENGTH.unpack(head)[0])
+    return body[:1], body[1:]
+
+
+def _exactly(length: int) -> bytes:
+    found = bytearray()
+    while len(found) < length:
+        piece = os.read(0, length - len(found))
+        if not piece:
+            os._exit(0)  # whoever started this has gone
+        found += piece
+    return bytes(found)
+
+
+def _send(letter: bytes, body: bytes) -> None:
+    data = _LENGTH.pack(1 + len(body)) + letter + body
+    view = memoryview(data)
+    while view:
+        view = view[os.write(1, view) :]
+
+
+class _Asked(pytsk3.Img_Info):  # type: ignore[misc]
+    """A volume whose bytes are asked for."""
+
+    def __init__(self, handle: int, size: int) -> None:
+        self._handle, self._size = handle, size
+        super().__init__(url="", type=pytsk3.TSK_IMG_TYPE_EXTERNAL)
+
+    def close(self) -> None:
+        pass
+
+    def get_size(self) -> int:
+        return self._size
+
+    def read(self, offset: int, size: int) -> bytes:
+        length = max(0, min(size, self._size - offset))
+        _send(b"R", json.dumps([self._handle, offset, length]).encode())
+        letter, body = _receive()
+        if letter != b"D":
+            raise OSError("the volume cannot be read")
+        return body
+
+
+class _Volume:
+    """One open volume. Names of its methods are the commands."""
+
+    def __init__(self, handle: int, size: int) -> None:
+        self._image = _Asked(handle, size)
+        self._volume = pytsk3.FS_Info(self._image)
+        self._walk: Iterator[Found] = iter(())
+
+    def read(self, path: str, most: int) -> bytes | None:
+        try:
+            entry = self._volume.open(f"/{path}")
+        except OSError:
+            return None
+        size = entry.info.meta.size if entry.info.meta else 0
+        return bytes(entry.read_random(0, min(size, most))) if size else b""
+
+    def exist(self, paths: list[str]) -> list[str]:
+        found: list[str] = []
+        for path in paths:
+            try:
+                self._volume.open(f"/{path}")
+            except OSError:
+                continue
+            found.append(path)
+        return found
+
+    def size(self, inode: int) -> int:
+        return int(self._volume.open_meta(inode=inode).info.meta.size)
+
+    def piece(self, inode: int, offset: int, length: int) -> bytes:
+        return bytes(self._volume.open_meta(inode=inode).read_random(offset, length))
+
+    def modified(self, inode: int) -> float | None:
+        meta = self._volume.open_meta(inode=inode).info.meta
+        return float(meta.mtime) + float(getattr(meta, "mtime_nano", 0)) / 1e9 if meta.mtime else None
+
+    def cluster_runs(self, inode: int) -> list[tuple[int, int]]:
+        runs = []
+        for attribute in self._volume.open_meta(inode=inode):
+            if int(attribute.info.type) in (1, 128) and not attribute.info.name:
+                runs += [(int(run.addr), int(run.len)) for run in attribute]
+        return runs
+
+    def byte_runs(self, inode: int) -> list[tuple[int, int]]:
+        block = int(self._volume.info.block_size)
+        runs = []
+        for attribute in self._volume.open_meta(inode=inode):
+            if int(attribute.info.type) in (1, 128) and int(attribute.info.flags) & pytsk3.TSK_FS_ATTR_NONRES:
+                runs += [
+                    (int(run.addr) * block, (int(run.addr) + int(run.len)) * block)
+                    for run in attribute
+                    if not int(run.flags) & _NO_DATA
+                ]
+        return runs
+
+    def walk(self) -> list[Found]:
+        """The first batch of files; `more` gives the next, and an empty one is the end."""
+        self._walk = self._files()
+        return self.more()
+
+    def more(self) -> list[Found]:
+        found: list[Found] = []
+        for item in self._walk:
+            found.append(item)
+            if len(found) >= _BATCH:
+                break
+        return found
+
+    def _files(self) -> Iterator[Found]:
+        seen: set[int] = set()
+        waiting = [("", int(self._volume.info.root_inum))]
+        while waiting:
+            prefix, inode = waiting.pop()
+            if inode in seen:
+                continue
+            seen.add(inode)
+            try:
+                entries = list(self._volume.open_dir(inode=inode))
+            except OSError:
+                continue
+            for entry in entries:
+                # A slash inside a name would pass for a folder; it is shown by its look-alike.
+                name = entry.info.name.name.decode("utf-8", "surrogateescape").replace("/", "\u2215")
+                meta = entry.info.meta
+                if meta is None or name in (".", "..") or not int(meta.flags) & pytsk3.TSK_FS_META_FLAG_ALLOC:
+                    continue
+                path = f"{prefix}{name}"
+                if meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
+                    waiting.append((f"{path}/", int(meta.addr)))
+                elif meta.type == pytsk3.TSK_FS_META_TYPE_REG and not name.endswith(_LABEL_ENTRY):
+                    yield path, int(meta.size), int(meta.addr)
+
+
+def main() -> None:
+    """Answer commands until the pipe is closed."""
+    resource.setrlimit(resource.RLIMIT_AS, (_MOST_MEMORY, _MOST_MEMORY))
+    volumes: dict[int, _Volume] = {}
+    while True:
+        letter, body = _receive()
+        if letter != b"C":
+            continue
+        handle, name, arguments = json.loads(body)
+        try:
+            answer: Any = None
+            if name == "open":
+                volumes[handle] = _Volume(handle, *arguments)
+            elif name == "close":
+                volumes.pop(handle, None)
+            else:
+                answer = getattr(volumes[handle], name)(*arguments)
+        except (OSError, MemoryError, AttributeError, KeyError, ValueError) as error:
+            _send(b"F", str(error).encode("utf-8", "replace"))
+            continue
+        if isinstance(answer, bytes):
+            _send(b"B", answer)
+        else:
+            _send(b"J", json.dumps(answer).encode())
+
+
+if __name__ == "__main__":
+    sys.dont_write_bytecode = True
+    main()

@@ -1,0 +1,129 @@
+"""Files inside a volume, whatever its filesystem. The library that lists them runs in a process that can be killed.
+
+Core declares what it wants of that process (`Channel`); the bench starts it and serves its reads.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, Protocol
+
+from neogenesis.core.errors import Damaged, ReadFailed
+from neogenesis.core.store import ReadableStore, read_or_narrow
+
+_MOST_FILES = 2_000_000
+
+
+class ServedStore:
+    """A store as the library's process reads it: what cannot be read comes back as zeros and is listed in `lost`."""
+
+    def __init__(self, store: ReadableStore) -> None:
+        self._store = store
+        self.size_bytes = store.size_bytes
+        self.lost: list[tuple[int, int]] = []
+
+    def read(self, offset: int, length: int) -> bytes:
+        length = max(0, min(length, self.size_bytes - offset))
+        buffer = bytearray(length)
+        try:
+            self.lost += read_or_narrow(self._store, offset, memoryview(buffer), self._store.sector_size)
+        except ReadFailed:
+            self.lost.append((offset, offset + length))
+        return bytes(buffer)
+
+
+class Channel(Protocol):
+    """One volume, open in the library's process. Every call may raise Damaged: the library failed, hung or crashed."""
+
+    def call(self, name: str, *arguments: Any) -> Any:
+        """The answer to a command, JSON or bytes; reads of the volume are served meanwhile."""
+        ...
+
+    def close(self) -> None: ...
+
+
+OpenChannel = Callable[[ServedStore], Channel]
+
+
+class FileTree:
+    """Paths, sizes and contents of the files in one volume. Paths are relative to its root, with slashes."""
+
+    def __init__(self, store: ReadableStore, open_channel: OpenChannel) -> None:
+        """Raises Damaged when the volume cannot be opened."""
+        self._served = ServedStore(store)
+        self._channel = open_channel(self._served)
+
+    def close(self) -> None:
+        self._channel.close()
+
+    def read(self, path: str, most: int = 1 << 16) -> bytes | None:
+        """The first `most` bytes of a file, None when there is no such file or it cannot be read."""
+        try:
+            found = self._channel.call("read", path, most)
+        except Damaged:
+            return None
+        return found if isinstance(found, bytes) else None
+
+    def which_exist(self, paths: Sequence[str]) -> set[str]:
+        """Those of `paths` that are files or folders."""
+        try:
+            return {str(path) for path in self._channel.call("exist", list(paths))}
+        except Damaged:
+            return set()
+
+    def contents(self, inode: int, piece_bytes: int) -> Iterator[tuple[bytes, int]]:
+        """A file from its first byte to its last, in pieces, each with how many bytes of it could not be read.
+
+        Raises Damaged when the file cannot be opened any more.
+        """
+        size, at = _number(self._channel.call("size", inode)), 0
+        while at < size:
+            self._served.lost.clear()
+            data = self._channel.call("piece", inode, at, min(piece_bytes, size - at))
+            if not isinstance(data, bytes) or not data:
+                raise Damaged("file", at, "it ends before its size")
+            yield data, min(len(data), sum(end - start for start, end in self._served.lost))
+            at += len(data)
+
+    def modified_s(self, inode: int) -> float | None:
+        """When a file was last changed, in seconds since 1970."""
+        try:
+            found = self._channel.call("modified", inode)
+        except Damaged:
+            return None
+        return float(found) if isinstance(found, int | float) else None
+
+    def runs_of_inode(self, inode: int) -> list[tuple[int, int]]:
+        """(first cluster, count) of a file's data; raises Damaged."""
+        return _pairs(self._channel.call("cluster_runs", inode))
+
+    def byte_runs(self, inode: int) -> list[tuple[int, int]]:
+        """Ranges of the volume where a file's data lies; none for what is kept inside its record or cannot be read."""
+        try:
+            return _pairs(self._channel.call("byte_runs", inode))
+        except Damaged:
+            return []
+
+    def walk(self, most: int = _MOST_FILES) -> Iterator[tuple[str, int, int]]:
+        """Every regular file as (path, size in bytes, inode), folders in no certain order; raises Damaged."""
+        count, batch = 0, self._channel.call("walk")
+        while batch:
+            for path, size, inode in batch:
+                count += 1
+                if count > most:
+                    return
+                yield str(path), _number(size), _number(inode)
+            batch = self._channel.call("more")
+
+
+Trees = Callable[[ReadableStore], FileTree]
+
+
+def _number(found: Any) -> int:
+    if not isinstance(found, int) or found < 0:
+        raise Damaged("file", 0, "it has an impossible size or place")
+    return found
+
+
+def _pairs(found: Any) -> list[tuple[int, int]]:
+    return [(int(a), int(b)) for a, b in found]

@@ -1,0 +1,196 @@
+"""One executor for each type of step. All are told whether the step was done by an earlier run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from blake3 import blake3
+
+from neogenesis.core.drive import TABLE_AREA_BYTES
+from neogenesis.core.errors import Refused
+from neogenesis.core.extent import Extents
+from neogenesis.core.judgement import judgement
+from neogenesis.core.plan import Step
+from neogenesis.core.plan.steps import (
+    ClearTable,
+    Copy,
+    Discard,
+    MakeVolume,
+    Prepare,
+    Verify,
+    WriteRanges,
+    WriteTable,
+)
+from neogenesis.core.store import RangeView
+from neogenesis.core.transfer.pipeline import PieceList, run_pipeline
+from neogenesis.core.transfer.prepare import prepared_volume
+from neogenesis.core.transfer.readback import mismatch, wrong_chunks
+from neogenesis.core.transfer.table import clear_table, final_writes, not_there, write_in_order
+from neogenesis.core.units import MIB, round_down
+from neogenesis.core.work import ZEROS, Chunk, Event
+
+if TYPE_CHECKING:
+    from neogenesis.core.transfer.run import Transfer
+
+SAMPLE_CHUNKS = 512
+
+
+def execute(transfer: Transfer, step: Step, done: bool) -> None:
+    """Run a step, or what an earlier run left of it."""
+    _EXECUTORS[type(step)](transfer, step, done)
+
+
+def _prepare(transfer: Transfer, step: Prepare | MakeVolume, done: bool) -> None:
+    """Also asked for again by every resume that still copies: the copy reads from what is prepared."""
+    plan, journal = transfer.plan, transfer.journal
+    copies = {s.id for s in plan.operations if isinstance(s, Copy) and s.partition == step.partition}
+    if done and copies <= journal.state.steps:
+        return
+    new = plan.layout.partition(step.partition or 0)
+    if new is None:
+        raise Refused("plan", "The plan prepares a partition that it does not lay out.", "Plan again.")
+    old = plan.source.survey.partition(step.from_partition) if isinstance(step, Prepare) else None
+    store, volume, made_now = prepared_volume(transfer.ends.source, old, new, step, transfer.files.work, transfer.tools)
+    if made_now and done:
+        journal.append([["forget", new.start_bytes, new.end_bytes]])
+    transfer.volumes[new.number] = (store, volume.allocation)
+
+
+def _clear(transfer: Transfer, step: ClearTable, done: bool) -> None:
+    if not done:
+        clear_table(transfer.ends.target)
+
+
+def _discard(transfer: Transfer, step: Discard, done: bool) -> None:
+    """Before anything is copied: what a drive does with places that were discarded is its own business."""
+    target = transfer.ends.target
+    last = round_down(target.size_bytes - TABLE_AREA_BYTES, MIB)
+    if done or last <= TABLE_AREA_BYTES:
+        return
+    if not target.discard(TABLE_AREA_BYTES, last):
+        transfer.tell(Event(event="note", code="no-discard", text="The new drive cannot be told what is free."))
+    target.sync()
+
+
+def _copy(transfer: Transfer, step: Copy, done: bool) -> None:
+    progress, covered = transfer.progress, transfer.journal.state.chunks.covered
+    if progress.phase != "copy":
+        total = sum(pieces_of_step(transfer, s).total for s in transfer.plan.operations if isinstance(s, Copy))
+        progress.begin("copy", total)
+    pieces = pieces_of_step(transfer, step)
+    if done:
+        progress.skip(pieces.total, step.partition)
+        return
+    left = pieces.without(covered)
+    progress.skip(pieces.total - left.total, step.partition)
+    frame = transfer.frame
+    run_pipeline(iter(left), transfer.ends.target, transfer, frame.control, transfer.busy_s, transfer.reader)
+
+
+def pieces_of_step(transfer: Transfer, step: Copy) -> PieceList:
+    """What a copy carries, cut into pieces as they are asked for."""
+    source, plan = transfer.ends.source, transfer.plan
+    if step.partition is None:
+        start, length = step.start_bytes, step.bytes
+        return PieceList.of(RangeView(source, start, length), None, length, start, start, None)
+    new = plan.layout.partition(step.partition)
+    old = plan.source.survey.partition(step.from_partition) if step.from_partition is not None else None
+    if new is None:
+        raise Refused("plan", "The plan copies a partition that it does not lay out.", "Plan again.")
+    place = old.start_bytes if old else None
+    if new.number in transfer.volumes:
+        store, allocation = transfer.volumes[new.number]
+    elif old is not None and old.number in transfer.allocations:
+        store, allocation = RangeView(source, old.start_bytes, old.size_bytes), transfer.allocations[old.number]
+    else:  # prepared by an earlier run, and copied by it
+        return PieceList.of(RangeView(source, 0, 0), Extents.of([]), 0, new.start_bytes, None, new.number)
+    joined = allocation.joined(judgement().copy_gap_bytes) if allocation is not None else None
+    return PieceList.of(store, joined, new.size_bytes, new.start_bytes, place, new.number)
+
+
+def _write_ranges(transfer: Transfer, step: WriteRanges, done: bool) -> None:
+    """Each place must hold what was seen when the plan was made, or already what is to be written."""
+    if done:
+        return
+    target = transfer.ends.target
+    medium = target.uncached()
+    for one in step.ranges:
+        found = blake3(medium.read(one.start_bytes, len(one.data))).hexdigest()
+        if found not in (one.before, blake3(one.data).hexdigest()):
+            raise Refused(
+                "target-changed",
+                f"Byte {one.start_bytes} of the new drive does not hold what was there when this was planned; "
+                "it was left alone.",
+                "Plan again.",
+            )
+    written = {}
+    for one in step.ranges:
+        target.write(one.start_bytes, one.data)
+        written[one.start_bytes] = one.data
+    target.sync()
+    _check_written(transfer, written)
+
+
+def _check_written(transfer: Transfer, written: dict[int, bytes]) -> None:
+    """Raises Mismatch unless the medium gives back what was just written."""
+    wrong = [Chunk(start, end, ZEROS) for start, end in not_there(transfer.ends.target, written)]
+    if wrong:
+        transfer.forget_wrong(wrong)
+        raise mismatch(wrong, transfer.plan.layout, transfer.journal.state.times_wrong)
+
+
+def _verify(transfer: Transfer, step: Verify, done: bool) -> None:
+    if done or transfer.verify == "none":
+        return
+    progress, state = transfer.progress, transfer.journal.state
+    chosen = _to_verify(transfer)
+    progress.begin("verify", int(sum(state.chunks.edges[chosen, 1] - state.chunks.edges[chosen, 0])))
+    edges = state.chunks.edges[chosen]
+    ordered: Iterator[Chunk] = (state.chunks[int(chosen[i])] for i in np.argsort(edges[:, 0], kind="stable"))
+
+    def told(chunk: Chunk) -> None:
+        transfer.frame.control.checkpoint()
+        progress.add(chunk.end - chunk.start)
+        transfer.report(0, chunk.end, None)
+
+    wrong = wrong_chunks(transfer.ends.target.uncached(), ordered, told)
+    if wrong:
+        transfer.forget_wrong(wrong)
+        raise mismatch(wrong, transfer.plan.layout, state.times_wrong)
+    transfer.journal.append([["verified", progress.done]])
+
+
+def _to_verify(transfer: Transfer) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+    """Indices of the chunks to read back: all of them, or some by chance, and the same ones after a resume."""
+    count = len(transfer.journal.state.chunks)
+    if transfer.verify == "sample" and count > SAMPLE_CHUNKS:
+        chance = np.random.default_rng(int(transfer.plan_hash[:16], 16))
+        return chance.choice(count, SAMPLE_CHUNKS, replace=False).astype(np.int64)
+    return np.arange(count, dtype=np.int64)
+
+
+def _write_table(transfer: Transfer, step: WriteTable, done: bool) -> None:
+    if done:
+        return
+    transfer.allocations, transfer.volumes = {}, {}  # not needed any more, and large for a fragmented drive
+    transfer.same_source()
+    transfer.journal.append([["begun", step.id]])
+    steps, lost = final_writes(transfer.plan, transfer.ends.source)
+    written = write_in_order(transfer.ends.target, steps)
+    _check_written(transfer, written)
+    chunks = [Chunk(at, at + len(data), blake3(data).digest()) for at, data in written.items()]
+    transfer.journal.add_chunks(chunks, lost)
+
+
+_EXECUTORS: dict[type[Any], Callable[[Transfer, Any, bool], None]] = {
+    Prepare: _prepare,
+    MakeVolume: _prepare,
+    ClearTable: _clear,
+    Discard: _discard,
+    Copy: _copy,
+    WriteRanges: _write_ranges,
+    Verify: _verify,
+    WriteTable: _write_table,
+}

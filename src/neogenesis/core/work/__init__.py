@@ -1,0 +1,22 @@
+"""The frame of anything long, whatever it is: control, clock, events, the journal it goes on from, how it ended."""
+
+from neogenesis.core.work.chunks import ZEROS, Chunk, ChunkLog
+from neogenesis.core.work.control import Clock, Control, SharedControl
+from neogenesis.core.work.events import Event, EventKind, Outcome
+from neogenesis.core.work.frame import Frame
+from neogenesis.core.work.journal import Journal, JournalLimits
+
+__all__ = [
+    "ZEROS",
+    "Chunk",
+    "ChunkLog",
+    "Clock",
+    "Control",
+    "Event",
+    "EventKind",
+    "Frame",
+    "Journal",
+    "JournalLimits",
+    "Outcome",
+    "SharedControl",
+]

@@ -1,0 +1,118 @@
+"""The checksums of what was written: ranges of the new drive with a BLAKE3 digest each, in compact arrays."""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+import numpy as np
+
+from neogenesis.core.extent import Array, Extents
+
+_DIGEST = 32
+#: Stands for a range that holds only zeros.
+ZEROS = b"\0" * _DIGEST
+
+
+class Chunk(NamedTuple):
+    """Bytes [start, end) of the new drive. A digest of ZEROS says that all of them are zero."""
+
+    start: int
+    end: int
+    digest: bytes
+
+
+class ChunkLog:
+    """Chunks in the order of their completion; 48 bytes each, whatever the size of the drive."""
+
+    def __init__(self) -> None:
+        self._edges = array("q")
+        self._digests = bytearray()
+
+    def __len__(self) -> int:
+        return len(self._edges) // 2
+
+    def __getitem__(self, index: int) -> Chunk:
+        digest = bytes(self._digests[index * _DIGEST : (index + 1) * _DIGEST])
+        return Chunk(self._edges[2 * index], self._edges[2 * index + 1], digest)
+
+    def __iter__(self) -> Iterator[Chunk]:
+        return (self[index] for index in range(len(self)))
+
+    def add(self, chunk: Chunk) -> None:
+        self._edges.extend((chunk.start, chunk.end))
+        self._digests += chunk.digest
+
+    def extend(self, chunks: Sequence[Chunk]) -> None:
+        """As `add` for all of them."""
+        for start, end, _ in chunks:
+            self._edges.append(start)
+            self._edges.append(end)
+        self._digests += b"".join([chunk[2] for chunk in chunks])
+
+    def forget(self, ranges: Iterable[tuple[int, int]]) -> None:
+        """Drop every chunk that touches one of `ranges`."""
+        edges = self.edges
+        keep = np.ones(len(edges), dtype=bool)
+        for start, end in ranges:
+            keep &= (edges[:, 1] <= start) | (edges[:, 0] >= end)
+        digests = np.frombuffer(bytes(self._digests), dtype=np.uint8).reshape(-1, _DIGEST)
+        self._edges = array("q", edges[keep].tobytes())
+        self._digests = bytearray(digests[keep].tobytes())
+
+    @property
+    def edges(self) -> Array:
+        """Start and end of each, in the order of their completion; shape (n, 2)."""
+        return np.frombuffer(self._edges.tobytes(), dtype=np.int64).reshape(-1, 2)
+
+    def by_place(self) -> Iterator[Chunk]:
+        """The latest of each place, by place."""
+        order = np.argsort(self.edges[:, 0], kind="stable")
+        for place, index in enumerate(order):
+            again = place + 1 < len(order) and self._edges[2 * int(order[place + 1])] == self._edges[2 * int(index)]
+            if not again:
+                yield self[int(index)]
+
+    @property
+    def covered(self) -> Extents:
+        return Extents.merged(self.edges)
+
+    @property
+    def total(self) -> int:
+        """Bytes of all of them."""
+        edges = self.edges
+        return int((edges[:, 1] - edges[:, 0]).sum())
+
+
+class StoredLog:
+    """Where the pieces of chunks stand in an image file: 4 bytes a piece, and two figures a chunk."""
+
+    def __init__(self) -> None:
+        self._starts, self._places = array("q"), array("q")
+        self._lengths, self._first = array("I"), array("q")
+
+    def add(self, start: int, at: int, lengths: Sequence[int]) -> None:
+        """The chunk that begins at `start` of the drive stands from `at` on, in pieces of `lengths`."""
+        self._starts.append(start)
+        self._places.append(at)
+        self._first.append(len(self._lengths))
+        self._lengths.extend(lengths)
+
+    @property
+    def end(self) -> int:
+        """Where the last piece ends in the file, 0 without any."""
+        return max((at + sum(lengths) for _, at, lengths in self), default=0)
+
+    def __iter__(self) -> Iterator[tuple[int, int, list[int]]]:
+        """(start on the drive, place in the file, lengths), in the order in which they were added."""
+        return (self._row(index) for index in range(len(self._starts)))
+
+    def by_start(self) -> Iterator[tuple[int, int, list[int]]]:
+        """The same in the order of their places on the drive."""
+        order = np.argsort(np.array(self._starts, dtype=np.int64), kind="stable")
+        return (self._row(int(index)) for index in order)
+
+    def _row(self, index: int) -> tuple[int, int, list[int]]:
+        last = self._first[index + 1] if index + 1 < len(self._first) else len(self._lengths)
+        return self._starts[index], self._places[index], list(self._lengths[self._first[index] : last])

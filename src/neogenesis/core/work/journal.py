@@ -1,0 +1,238 @@
+"""The journal: an append-only file from which long work goes on after any kind of end.
+
+Each line is eight hexadecimal digits of CRC-32, a space, and a JSON array. Chunk lines count only when a
+`sync` line follows: then the medium had confirmed them. A torn last line is what a cut leaves and is cut off;
+anything else that does not add up means that the file was damaged.
+"""
+
+from __future__ import annotations
+
+import os
+import zlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Any
+
+import msgspec
+
+from neogenesis.core.errors import BadRecord, CannotRecord
+from neogenesis.core.work.chunks import Chunk, ChunkLog, StoredLog
+
+SCHEMA = "neogenesis.journal/2"
+_LONGEST_LINE = 1 << 20
+StoredChunk = tuple[Chunk, int, list[int]]
+
+
+@dataclass(frozen=True, slots=True)
+class JournalLimits:
+    """What the figures of a journal may say at most: bytes of the target and of the old drive."""
+
+    target_bytes: int = 1 << 60
+    source_bytes: int = 1 << 60
+
+
+_UNLIMITED = JournalLimits()
+
+
+class JournalState:
+    """What a journal says has happened. `steps` are ids of steps that are done, `begun` of some that were begun."""
+
+    def __init__(self, limits: JournalLimits = _UNLIMITED) -> None:
+        self._limits = limits
+        self.plan_hash = ""
+        self.chunks = ChunkLog()
+        self.lost: list[tuple[int, int]] = []
+        self.stored = StoredLog()
+        self.steps: set[str] = set()
+        self.begun: set[str] = set()
+        self.verified_bytes = 0
+        #: How often what was read back was not what had been written.
+        self.times_wrong = 0
+        self.done = False
+
+    def apply(self, line: list[Any], pending: list[StoredChunk]) -> None:
+        """One line; raises KeyError, ValueError, TypeError or IndexError when it makes no sense."""
+        kind = line[0]
+        if kind == "begin":
+            if line[1] != SCHEMA:
+                raise ValueError(f"schema {line[1]}")
+            self.plan_hash = str(line[2])
+        elif kind == "chunk":
+            pending.append(self._chunk(line))
+        elif kind == "sync":
+            for chunk, at, lengths in pending:
+                self.chunks.add(chunk)
+                if lengths:
+                    self.stored.add(chunk.start, at, lengths)
+            pending.clear()
+        elif kind == "lost":
+            self.lost.append(self._range(line, self._limits.source_bytes))
+        elif kind == "forget":
+            self.chunks.forget([self._range(line, self._limits.target_bytes)])
+        elif kind == "wrong":
+            self.chunks.forget([self._range([kind, *pair], self._limits.target_bytes) for pair in line[1]])
+            self.times_wrong += 1
+        elif kind == "step":
+            self.steps.add(str(line[1]))
+        elif kind == "undo":
+            self.steps -= {str(name) for name in line[1]}
+            self.done = False
+        elif kind == "begun":
+            self.begun.add(str(line[1]))
+        elif kind == "verified":
+            self.verified_bytes = _number(line[1], self._limits.target_bytes * 2)
+        elif kind == "done":
+            self.done = True
+        else:
+            raise ValueError(f"an unknown line “{kind}”")
+
+    def _chunk(self, line: list[Any]) -> StoredChunk:
+        digest = bytes.fromhex(line[3])
+        start, end = self._range(line, self._limits.target_bytes)
+        if len(digest) != 32:
+            raise ValueError("an impossible digest")
+        if len(line) == 4:
+            return Chunk(start, end, digest), 0, []
+        lengths = [_number(length, 1 << 32) for length in line[5]]
+        if len(lengths) > 1 << 16:
+            raise ValueError("an impossible chunk")
+        return Chunk(start, end, digest), _number(line[4], 1 << 60), lengths
+
+    def _range(self, line: list[Any], limit: int) -> tuple[int, int]:
+        start, end = _number(line[1], limit), _number(line[2], limit)
+        if start >= end:
+            raise ValueError("an impossible range")
+        return start, end
+
+
+def _number(value: Any, most: int) -> int:
+    if type(value) is not int or not 0 <= value <= most:
+        raise ValueError(f"an impossible figure {value}")
+    return value
+
+
+class Journal:
+    """An open journal. Lines are on the medium when `append` has returned."""
+
+    def __init__(self, path: Path, state: JournalState, size: int) -> None:
+        self.path = path
+        self.state = state
+        self._finished: CannotRecord | None = None
+        try:
+            self._descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o644)
+            os.ftruncate(self._descriptor, size)
+            os.lseek(self._descriptor, 0, os.SEEK_END)
+        except OSError as error:
+            raise BadRecord(
+                f"The journal “{path}” cannot be written ({error.strerror}); nothing was written.", "Free space there."
+            ) from error
+
+    @classmethod
+    def start(cls, path: Path, plan_hash: str, limits: JournalLimits = _UNLIMITED) -> Journal:
+        """A new journal; one that stood there is replaced."""
+        journal = cls(path, JournalState(limits), 0)
+        journal.append([["begin", SCHEMA, plan_hash]])
+        return journal
+
+    @classmethod
+    def resume(cls, path: Path, plan_hash: str, limits: JournalLimits = _UNLIMITED) -> Journal:
+        """Go on with the journal at `path`; raises BadRecord when it is damaged or belongs to another plan."""
+        try:
+            with path.open("rb") as file:
+                state, size = read_state(file, path.name, limits)
+        except OSError as error:
+            raise BadRecord(
+                f"The journal “{path.name}” cannot be read ({error.strerror}).", "Check the folder."
+            ) from error
+        if not size:
+            return cls.start(path, plan_hash, limits)
+        if state.plan_hash != plan_hash:
+            raise BadRecord(
+                f"The journal “{path.name}” belongs to another plan; nothing was written.",
+                "Use the plan that the transfer was started with, or delete the journal and start over.",
+            )
+        return cls(path, state, size)
+
+    def append(self, lines: Sequence[list[Any]]) -> None:
+        """Apply and store `lines`; raises CannotRecord when the folder takes no more, and ever after."""
+        self._write(b"".join(_encode(line) for line in lines))
+        pending: list[StoredChunk] = []
+        for line in lines:
+            self.state.apply(line, pending)
+
+    def _write(self, text: bytes) -> None:
+        if self._finished is not None:
+            raise self._finished
+        try:
+            view = memoryview(text)
+            while view:
+                view = view[os.write(self._descriptor, view) :]
+            os.fdatasync(self._descriptor)
+        except OSError as error:
+            self._finished = CannotRecord(
+                f"The journal “{self.path}” cannot be written ({error.strerror}); the work cannot go on safely.",
+                "Free space there and run the same command again, a transfer with --resume.",
+            )
+            raise self._finished from error
+
+    def add_chunks(self, chunks: Sequence[Chunk], lost: Sequence[tuple[int, int]]) -> None:
+        """Record chunks that the new drive has confirmed, and source ranges that could not be read."""
+        rows = [b'["chunk",%d,%d,"%s"]' % (start, end, digest.hex().encode()) for start, end, digest in chunks]
+        rows += [msgspec.json.encode(["lost", start, end]) for start, end in lost]
+        self._write(b"".join([b"%08x %s\n" % (zlib.crc32(row), row) for row in (*rows, b'["sync"]')]))
+        self.state.chunks.extend(chunks)
+        self.state.lost += lost
+
+    def add_stored(self, stored: Sequence[StoredChunk], lost: Sequence[tuple[int, int]]) -> None:
+        """As `add_chunks`, for chunks that stand in an image file: from `at` on, in pieces of these lengths."""
+        lines: list[list[Any]] = [["chunk", c.start, c.end, c.digest.hex(), at, lengths] for c, at, lengths in stored]
+        lines += [["lost", start, end] for start, end in lost]
+        self.append([*lines, ["sync"]])
+
+    def close(self) -> None:
+        os.close(self._descriptor)
+
+
+def _encode(line: list[Any]) -> bytes:
+    text = msgspec.json.encode(line)
+    return b"%08x %s\n" % (zlib.crc32(text), text)
+
+
+def read_state(file: IO[bytes], name: str, limits: JournalLimits = _UNLIMITED) -> tuple[JournalState, int]:
+    """The state, and how many bytes of `file` are whole lines; raises BadRecord for damage before the last line.
+
+    Read line by line, whatever the size of the drive.
+    """
+    state, pending = JournalState(limits), list[StoredChunk]()
+    at, decoder = 0, msgspec.json.Decoder(list)
+    while line := file.readline(_LONGEST_LINE):
+        try:
+            if line[-1:] != b"\n" or line[8:9] != b" " or int(line[:8], 16) != zlib.crc32(line[9:-1]):
+                raise ValueError("checksum")
+            state.apply(decoder.decode(line[9:-1]), pending)
+        except (ValueError, KeyError, TypeError, IndexError, msgspec.MsgspecError) as error:
+            if not at and b"neogenesis.journal/1" in line:
+                raise BadRecord(
+                    f"The journal “{name}” was begun by an older version; nothing was written.",
+                    "Plan again and start the transfer over; the old drive is untouched.",
+                ) from error
+            if not file.read(1):
+                return state, at
+            raise BadRecord(
+                f"The journal “{name}” is damaged at byte {at}; nothing was written.",
+                "Delete it and start the transfer over; the old drive is untouched.",
+            ) from error
+        at += len(line)
+    return state, at
+
+
+def belongs_to(path: Path, plan_hash: str) -> bool:
+    """Whether a journal stands at `path` that was begun for the plan with this hash; reads its first line only."""
+    try:
+        with path.open("rb") as file:
+            first = file.readline(4096)
+        line = msgspec.json.decode(first[9:], type=list)
+    except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
+        return False
+    return len(line) == 3 and line[2] == plan_hash
