@@ -29,8 +29,14 @@ from neogenesis.core.job import Job
 from tests.drives import blank, make_drive, run, set_docks, simulated, standard_parts
 from tests.faulty import FaultyDrive
 
-# Speed is measured by `make bench`; a test never fails for being slow.
-settings.register_profile("house", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+# Speed is measured by `make bench`; a test never fails for being slow. `make test` tries the same inputs every time,
+# `make test-long` other ones.
+settings.register_profile(
+    "house",
+    deadline=None,
+    suppress_health_check=[HealthCheck.too_slow],
+    derandomize=not os.environ.get("NEOGENESIS_LONG"),
+)
 settings.load_profile("house")
 
 

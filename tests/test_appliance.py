@@ -7,8 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from neogenesis.bench.shipped import appliance_names, load_appliance
 from neogenesis.core.errors import BadArgument, BadRecord
-from neogenesis.core.plan.appliance import Appliance, appliance_names, load_appliance, mismatches
+from neogenesis.core.plan.appliance import Appliance, mismatches
 from neogenesis.core.units import nominal_bytes
 from tests.drives import LINUX, MIB, STARTUP, Part, blank, check_volume, file_hashes, make_drive, spans, table_of
 

@@ -380,3 +380,19 @@ def test_source_that_vanishes_is_not_taken_for_bad_places(standard: Path, tmp_pa
     neogenesis("transfer", plan, "--confirm", "new", "--resume")
     neogenesis("verify", plan, new)
     assert json.loads((tmp_path / "p.manifest.json").read_text())["lost"] == []
+
+
+def test_what_a_moved_volume_lost_is_named_where_it_stood_on_the_old_drive(tmp_path: Path, neogenesis) -> None:
+    content = random.Random(5).randbytes(3 * MIB)
+    old = make_drive(tmp_path / "old.img", 96, [Part(80, NT_DATA, "fat16", "CARD", {"big.bin": content})])
+    bad = old.read_bytes().find(content[2 * MIB : 2 * MIB + 512])
+    spec = tmp_path / "old.drive.json"
+    read = {"unreadable": [[bad, bad + 512]]}
+    spec.write_text(
+        json.dumps({"schema": "neogenesis.simulated-drive/1", "image": old.name, "serial": "B1", "read": read})
+    )
+    plan = tmp_path / "p.json"
+    neogenesis("plan", spec, blank(tmp_path / "new.img", 300), "--grow", "1", "-o", plan)
+    neogenesis("transfer", plan, "--confirm", "new", status=4)
+    assert json.loads((tmp_path / "p.manifest.json").read_text())["lost"] == [[bad, bad + 512]]
+    assert "big.bin" in (tmp_path / "p.files.csv").read_text()

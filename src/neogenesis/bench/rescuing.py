@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import time
 from collections.abc import Callable, Sequence
@@ -11,13 +10,21 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.drives import OpenDrive, OpenTarget, confirm_tail, open_sealed, open_target, same_bytes
+from neogenesis.bench.drives import (
+    OpenDrive,
+    OpenTarget,
+    confirm_tail,
+    open_sealed,
+    open_target,
+    provider_of,
+    same_bytes,
+)
 from neogenesis.bench.names import named, write_names
 from neogenesis.bench.reader import open_tree
 from neogenesis.bench.telling import EventsTo
 from neogenesis.bench.work import Running, only_worker, run_work
 from neogenesis.core.drive import Drive, refuse_mounted
-from neogenesis.core.errors import BadArgument, BadRecord, Refused
+from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.rescue import PASSES, MapEnds, Rescue, RescueMap, Rests, distrusted, load_map
 from neogenesis.core.salvage import Salvage, SalvageSummary, each_kind, wanted_files
 from neogenesis.core.store import WatchedStore
@@ -128,7 +135,7 @@ def rescue_drive(
         if same_bytes(drive, target):
             raise Refused("target-is-source", f"“{target}” is the old drive itself; it is sealed.", "Name another.")
         refuse_mounted(opened.drive)
-        made = _make_image_file(Path(target), opened.drive, tail, map_path)
+        made = _make_target(target, opened.drive, tail, map_path)
 
         def body(running: Running) -> Rescued:
             with closing(open_target(target, opened.drive.sector_size)) as goal:
@@ -193,9 +200,10 @@ def _rescue(
     return _result(rescue, map_path)
 
 
-def _make_image_file(target: Path, drive: Drive, tail: str, map_path: Path) -> bool:
-    """A sparse file of the drive's size, where nothing stands yet; the typed tail must fit its name."""
-    if target.exists() or target.name.endswith(".drive.json"):
+def _make_target(target: str, drive: Drive, tail: str, map_path: Path) -> bool:
+    """An empty image file of the drive's size, where nothing stands yet; the typed tail must fit its name."""
+    home = provider_of(target)
+    if not home.can_make(target):
         return False
     if map_path.exists():
         raise Refused(
@@ -203,14 +211,8 @@ def _make_image_file(target: Path, drive: Drive, tail: str, map_path: Path) -> b
             f"“{target}” is gone, but its map is there; nothing was written.",
             "Bring it back, or name another map.",
         )
-    if not target.parent.is_dir():
-        raise BadArgument(f"There is no folder “{target.parent}”.", "Make it first.")
-    check_tail(tail, target.stem[-4:])
-    try:
-        with target.open("xb") as file:
-            os.ftruncate(file.fileno(), drive.size_bytes)
-    except OSError as error:
-        raise BadRecord(f"“{target}” cannot be written ({error.strerror}).", "Choose another place.") from error
+    check_tail(tail, home.tail(Path(target)))
+    home.make(target, drive.size_bytes)
     return True
 
 

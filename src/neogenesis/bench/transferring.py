@@ -25,7 +25,7 @@ from neogenesis.core.plan import Plan
 from neogenesis.core.store import ReadableStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.system import files_touching
-from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, check_tail
+from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, check_tail, planned_target
 from neogenesis.core.units import GIB, binary_text, both_text, decimal_text
 from neogenesis.core.work import Event, Frame, Outcome
 
@@ -71,13 +71,7 @@ def carry_out(
 
     `surveyed` saves several transfers from one image a survey each; without it the old drive is looked at again.
     """
-    planned = plan.target.drive
-    if planned is None:
-        raise Refused(
-            "target-missing",
-            "The plan names no drive to write to; nothing was written.",
-            "Connect the new drive and plan again with it.",
-        )
+    planned = planned_target(plan)
 
     def look() -> tuple[Surveyed, Drive]:
         drive = msgspec.structs.replace(source.drive, changed_ns=source.hardware.changed_ns())

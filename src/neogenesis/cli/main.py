@@ -13,11 +13,11 @@ import click
 from neogenesis import __version__
 from neogenesis.bench import imaging, planning, rescuing, transferring
 from neogenesis.bench.drives import make_safe
+from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.telling import EventsTo
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
-from neogenesis.core.plan.appliance import load_appliance
 from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
 from neogenesis.core.survey import Survey

@@ -14,9 +14,9 @@ from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
 from neogenesis.app.plan.canvas import PlanCanvas
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, nominal, tail, time_range, tr
+from neogenesis.bench.shipped import appliance_names, load_appliance
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.plan import Plan, Policy
-from neogenesis.core.plan.appliance import appliance_names, load_appliance
 from neogenesis.core.plan.layout import is_resizable
 from neogenesis.core.units import MIB, parse_size
 

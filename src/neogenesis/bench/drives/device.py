@@ -12,7 +12,7 @@ from neogenesis.bench.drives.guard import Guard
 from neogenesis.bench.drives.provider import Hardware, OpenDrive, OpenTarget, Parting
 from neogenesis.bench.drives.system import BlockSystem, number_text
 from neogenesis.core.drive import Drive
-from neogenesis.core.errors import Refused
+from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.store import FileStore, Grip, PathOpener, ReadWay, SealedFileStore, choose_way, device
 
 _BUSES = {"usb": "usb-sata", "ata": "sata", "scsi": "sata"}
@@ -118,6 +118,12 @@ class DeviceProvider:
         """What the system's device manager knows of a block device."""
         lines = self.system.text(Path("/run/udev/data") / f"b{number}").splitlines()
         return dict(line[2:].partition("=")[::2] for line in lines if line.startswith("E:"))
+
+    def can_make(self, name: str) -> bool:
+        return False
+
+    def make(self, name: str, size_bytes: int) -> None:
+        raise BadArgument(f"“{name}” is hardware; it cannot be made.", "Name an image file.")
 
     def refuse_as_target(self, name: str) -> None:
         refuse_partition(self.system, number_text(Path(name).stat().st_rdev), name)

@@ -10,7 +10,7 @@ from pathlib import Path
 from neogenesis.bench.drives.provider import Hardware, OpenDrive, OpenTarget, Parting
 from neogenesis.bench.drives.system import BlockSystem, file_key
 from neogenesis.core.drive import Drive
-from neogenesis.core.errors import Refused
+from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.image import Qcow2Store, is_qcow2
 from neogenesis.core.store import FileStore, Grip, PathOpener, ReadableStore, SealedFileStore
 from neogenesis.core.table import guess_sector_size
@@ -71,6 +71,20 @@ class ImageProvider:
         except BaseException:
             store.close()
             raise
+
+    def can_make(self, name: str) -> bool:
+        path = Path(name).absolute()
+        return not path.exists() and Path("/dev") not in path.resolve().parents  # a slip there names a device
+
+    def make(self, name: str, size_bytes: int) -> None:
+        path = Path(name)
+        if not path.parent.is_dir():
+            raise BadArgument(f"There is no folder “{path.parent}”.", "Make it first.")
+        try:
+            with path.open("xb") as file:
+                os.ftruncate(file.fileno(), size_bytes)
+        except OSError as error:
+            raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
 
     def refuse_as_target(self, name: str) -> None:
         store = SealedFileStore(PathOpener(Path(name)), grip="look")

@@ -105,6 +105,14 @@ class DriveProvider(Protocol):
         """Open for writing, exclusively; `sector_size` is the plan's, for what has none of its own."""
         ...
 
+    def can_make(self, name: str) -> bool:
+        """Whether nothing stands there and an empty drive of that name could be made."""
+        ...
+
+    def make(self, name: str, size_bytes: int) -> None:
+        """An empty drive that takes no room yet; raises BadArgument or BadRecord."""
+        ...
+
     def refuse_as_target(self, name: str) -> None:
         """Raises Refused for what can never be a new drive."""
         ...

@@ -77,6 +77,12 @@ class SimulatedProvider:
             reading=spec.health,
         )
 
+    def can_make(self, name: str) -> bool:
+        return False
+
+    def make(self, name: str, size_bytes: int) -> None:
+        raise BadArgument(f"“{name}” is hardware; it cannot be made.", "Name an image file.")
+
     def refuse_as_target(self, name: str) -> None:
         """Any of them may be one."""
 

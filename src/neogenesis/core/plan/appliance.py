@@ -7,8 +7,6 @@ becomes of the rest of the drive, and what must follow at the device. A plan is 
 from __future__ import annotations
 
 import tomllib
-from importlib.resources import files
-from pathlib import Path
 from typing import ClassVar, Literal
 
 import msgspec
@@ -47,24 +45,8 @@ class Appliance(Record, frozen=True, kw_only=True):
         return any(_LEAST * gb * 1e9 <= size_bytes <= _MOST * gb * 1e9 for gb in self.capacities_gb)
 
 
-def appliance_names() -> tuple[str, ...]:
-    """The classes that ship with the program, by the names of their files."""
-    folder = files("neogenesis").joinpath("data/appliances")
-    return tuple(sorted(f.name.removesuffix(".toml") for f in folder.iterdir() if f.name.endswith(".toml")))
-
-
-def load_appliance(name: str) -> Appliance:
-    """A class by its name, or from a file `*.toml` of one's own; raises BadArgument or BadRecord."""
-    if name.endswith(".toml"):
-        try:
-            text = Path(name).read_text("utf-8")
-        except (OSError, UnicodeDecodeError) as error:
-            raise BadArgument(f"The device class “{name}” cannot be read.", "Check the name of the file.") from error
-    elif name in appliance_names():
-        text = files("neogenesis").joinpath(f"data/appliances/{name}.toml").read_text("utf-8")
-    else:
-        known = ", ".join(appliance_names())
-        raise BadArgument(f"There is no device class “{name}”.", f"Known are {known}; or give a file ending in .toml.")
+def read_appliance(text: str, name: str) -> Appliance:
+    """A class from its TOML; raises BadArgument or BadRecord in words that name it."""
     try:
         raw = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:

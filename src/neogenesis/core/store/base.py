@@ -31,6 +31,10 @@ class ReadableStore(ABC):
         """Ranges that may hold something other than zeros; a store that cannot tell says all of it."""
         return Extents.whole(self.size_bytes)
 
+    def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
+        """Where on the drive at the bottom the bytes [start, end) come from; nothing for what is on no drive."""
+        return [(start, end)]
+
     def close(self) -> None:
         """Give back what the store holds open."""
 

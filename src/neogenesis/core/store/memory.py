@@ -19,6 +19,9 @@ class MemoryStore(WritableStore):
             raise ReadFailed(offset, len(buffer), "outside the drive")
         buffer[:] = self.data[offset : offset + len(buffer)]
 
+    def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
+        return []
+
     def write(self, offset: int, data: memoryview | bytes) -> None:
         if offset < 0 or offset + len(data) > self.size_bytes:
             raise WriteFailed(offset, "outside the drive")

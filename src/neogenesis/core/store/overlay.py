@@ -165,6 +165,13 @@ class OverlayStore(WritableStore):
             self.write(start, bytes(stop - start))
             start = stop
 
+    def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
+        found = []
+        for at, stop, changed in self._stretches(start, min(end, self.base.size_bytes)):
+            if not changed:
+                found += self.base.places_below(at, stop)
+        return found
+
     def extents_with_data(self) -> Extents:
         base = self.base.extents_with_data().clipped(0, self.size_bytes)
         return base.union(self.changed)

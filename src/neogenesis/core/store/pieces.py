@@ -38,6 +38,14 @@ class PieceStore(ReadableStore):
     def uncached(self) -> ReadableStore:
         return PieceStore(self.base.uncached(), self.size_bytes, self._pieces)
 
+    def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
+        found = []
+        for at, length, source in self._pieces:
+            first, last = max(start, at), min(end, at + length)
+            if first < last:
+                found += self.base.places_below(source + first - at, source + last - at)
+        return found
+
     def extents_with_data(self) -> Extents:
         data = self.base.extents_with_data()
         moved = Extents.of([])

@@ -25,6 +25,9 @@ class RangeView(ReadableStore):
     def uncached(self) -> ReadableStore:
         return RangeView(self.base.uncached(), self.start, self.size_bytes)
 
+    def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
+        return self.base.places_below(self.start + start, self.start + end)
+
     def extents_with_data(self) -> Extents:
         return self.base.extents_with_data().clipped(self.start, self.start + self.size_bytes).shifted(-self.start)
 

@@ -3,7 +3,7 @@
 A transfer knows nothing of screens and of how drives are opened; it is handed stores, utilities and a clock.
 """
 
-from neogenesis.core.transfer.admission import check_tail, check_target, table_mark
+from neogenesis.core.transfer.admission import check_tail, check_target, planned_target, table_mark
 from neogenesis.core.transfer.manifest import Manifest, load_manifest, verify_against
 from neogenesis.core.transfer.prepare import VolumeTools
 from neogenesis.core.transfer.records import RunFiles
@@ -19,6 +19,7 @@ __all__ = [
     "check_tail",
     "check_target",
     "load_manifest",
+    "planned_target",
     "table_mark",
     "verify_against",
 ]

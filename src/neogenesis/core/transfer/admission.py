@@ -21,7 +21,7 @@ from neogenesis.core.survey.survey import table_mark
 from neogenesis.core.transfer.readback import holds
 from neogenesis.core.work import ZEROS, Chunk, ChunkLog, Journal
 
-__all__ = ["check_gates", "check_source", "check_tail", "check_target", "known_wrong", "table_mark"]
+__all__ = ["check_gates", "check_source", "check_tail", "check_target", "known_wrong", "planned_target", "table_mark"]
 _KNOWN_CHUNKS = 16
 
 
@@ -52,18 +52,23 @@ def check_gates(plan: Plan, surveyed: Surveyed) -> None:
         )
 
 
-def check_target(plan: Plan, drive: Drive, mark: str, resuming: bool) -> None:
-    """Raises Refused unless at least two independent marks match what the plan recorded.
-
-    While resuming, the table area may be as it was or cleared; the journal's own checks come on top.
-    """
-    planned = plan.target.drive
-    if planned is None:
+def planned_target(plan: Plan) -> Drive:
+    """The new drive; raises Refused for a plan that was made for a size only."""
+    if plan.target.drive is None:
         raise Refused(
             "target-missing",
             "The plan names no drive to write to; nothing was written.",
             "Connect the new drive and plan again with it.",
         )
+    return plan.target.drive
+
+
+def check_target(plan: Plan, drive: Drive, mark: str, resuming: bool) -> None:
+    """Raises Refused unless at least two independent marks match what the plan recorded.
+
+    While resuming, the table area may be as it was or cleared; the journal's own checks come on top.
+    """
+    planned = planned_target(plan)
     refuse_mounted(drive, "The new drive")
     if drive.size_bytes < planned.size_bytes:
         raise Refused(

@@ -10,6 +10,7 @@ import heapq
 import mmap
 import threading
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from itertools import pairwise
 from typing import NamedTuple, Protocol
 
@@ -31,178 +32,160 @@ _MOST_TOGETHER = 256
 _ZERO_BLOCK = 64 * KIB
 
 
-class Piece(NamedTuple):
-    """Carry `length` bytes to `target` on the new drive, from `place` of `store`; without a store, zeros.
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """Where the bytes of a volume come from and go to: byte n of `store` to byte `target` + n of the new drive."""
 
-    `drive_place` is where on the old drive the store's bytes come from, for records of what was lost; None for
-    what is not on the old drive.
-    """
-
+    store: ReadableStore
     target: int
-    length: int
-    store: ReadableStore | None = None
-    place: int = 0
-    drive_place: int | None = None
-    partition: int | None = None
+    partition: int | None
+
+
+class Batch(NamedTuple):
+    """Runs of one store that are carried together, each [start, end) of it; with `zeros` they are not read."""
+
+    origin: Origin
+    runs: Sequence[tuple[int, int]]
+    zeros: bool
+
+    @property
+    def total(self) -> int:
+        """Bytes of all runs."""
+        return sum(end - start for start, end in self.runs)
 
 
 class Listener(Protocol):
     """Hears of what the new drive has taken; called from several threads, one at a time.
 
-    `chunks` are in the order of `pieces`; `lost` are ranges of the old drive.
+    `chunks` are in the order of the batch's runs; `lost` are ranges of the old drive.
     """
 
     def wrote(
-        self, pieces: Sequence[Piece], chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float
+        self, batch: Batch, chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float
     ) -> None: ...
 
 
-class PieceList:
-    """A volume in pieces, in order, cut as they are asked for: memory grows with its runs, never with its size.
+class RunList:
+    """What is carried of a volume, in order, cut as it is asked for: memory grows with its runs, never with its size.
 
     Holes of the store are not read but made zero on the target. Where a volume's own map says “unused”, nothing is
     written, but for the first and last MiB: what another volume left there could be mistaken for a signature.
     """
 
-    def __init__(
-        self,
-        store: ReadableStore,
-        data: Extents,
-        zeros: Extents,
-        target: int,
-        drive_place: int | None,
-        partition: int | None,
-        covered: Extents | None = None,
-    ) -> None:
-        self._store, self._data, self._zeros = store, data, zeros
-        self._target, self._drive_place, self._partition = target, drive_place, partition
-        self._covered = covered
+    def __init__(self, origin: Origin, data: Extents, zeros: Extents) -> None:
+        """`data` and `zeros` are ranges of the store that have nothing in common."""
+        self._origin, self._data, self._zeros = origin, data, zeros
 
     @classmethod
-    def of(
-        cls,
-        store: ReadableStore,
-        allocation: Extents | None,
-        size: int,
-        target: int,
-        drive_place: int | None,
-        partition: int | None,
-    ) -> PieceList:
-        """`allocation` of the volume, None for all of it; `target` is where it begins on the new drive."""
+    def of(cls, origin: Origin, allocation: Extents | None, size: int) -> RunList:
+        """`allocation` of the volume, None for all of its `size` bytes."""
         used = Extents.whole(size) if allocation is None else allocation.clipped(0, size)
-        data = used.intersection(store.extents_with_data().widened(64 * KIB, size))
+        data = used.intersection(origin.store.extents_with_data().widened(64 * KIB, size))
         edges = Extents.of([(0, min(MIB, size)), (max(0, size - MIB), size)])
         holes = used.minus(data) if data.total < used.total else Extents.of([])
-        return cls(store, data, edges.minus(data).union(holes), target, drive_place, partition)
+        return cls(origin, data, edges.minus(data).union(holes))
 
-    def without(self, covered: Extents) -> PieceList:
+    def without(self, covered: Extents) -> RunList:
         """What is left when `covered` of the new drive is done already."""
-        place, partition = self._drive_place, self._partition
-        return PieceList(self._store, self._data, self._zeros, self._target, place, partition, covered)
+        if not covered:
+            return self
+        here = covered.shifted(-self._origin.target)
+        return RunList(self._origin, self._data.minus(here), self._zeros.minus(here))
 
     @property
     def total(self) -> int:
-        """Bytes of all pieces."""
-        whole = self._data.union(self._zeros)
-        if self._covered is not None:
-            whole = whole.minus(self._covered.shifted(-self._target).clipped(0, whole.end))
-        return whole.total
+        """Bytes of all runs."""
+        return self._data.total + self._zeros.total
 
-    def __iter__(self) -> Iterator[Piece]:
+    def __iter__(self) -> Iterator[Batch]:
+        """Many small runs, as a fragmented volume has them, cost little more together than one."""
+        waiting: list[tuple[int, int]] = []
+        length = 0
         merged = heapq.merge(
             ((start, end, True) for start, end in self._data.chunks(CHUNK_BYTES)),
             ((start, end, False) for start, end in self._zeros.chunks(_ZERO_STEP_BYTES)),
         )
         for start, end, has_data in merged:
-            at = self._target + start
-            if self._covered is not None and self._covered.contains(at, self._target + end):
-                continue
-            place = None if self._drive_place is None else self._drive_place + start
-            yield Piece(at, end - start, self._store if has_data else None, start, place, self._partition)
-
-
-def batches(pieces: Iterator[Piece]) -> Iterator[list[Piece]]:
-    """Pieces that are carried together: many small ones, as a fragmented volume has them, cost little more than one."""
-    waiting: list[Piece] = []
-    length = 0
-    for piece in pieces:
-        alone = piece.store is None
-        if waiting and (alone or length + piece.length > CHUNK_BYTES or len(waiting) >= _MOST_TOGETHER):
-            yield waiting
-            waiting, length = [], 0
-        if alone:
-            yield [piece]
-        else:
-            waiting.append(piece)
-            length += piece.length
-    if waiting:
-        yield waiting
+            if waiting and (not has_data or length + end - start > CHUNK_BYTES or len(waiting) >= _MOST_TOGETHER):
+                yield Batch(self._origin, waiting, False)
+                waiting, length = [], 0
+            if has_data:
+                waiting.append((start, end))
+                length += end - start
+            else:
+                yield Batch(self._origin, [(start, end)], True)
+        if waiting:
+            yield Batch(self._origin, waiting, False)
 
 
 class SourceReader:
-    """Reads pieces, and tells a bad place from a drive that is gone: then what could be read before cannot any more."""
+    """Reads runs, and tells a bad place from a drive that is gone: then what could be read before cannot any more."""
 
     def __init__(self) -> None:
         self._first: tuple[ReadableStore, int] | None = None
         self._latest: tuple[ReadableStore, int] | None = None
 
     def remember(self, store: ReadableStore) -> None:
-        """Take the first sector of the old drive as known to be readable, if it is."""
+        """Take the first sector of the old drive as known to be readable, if it is. Raises Stopped for a dead drive."""
+        size, sector = store.size_bytes, store.sector_size
+        if not still_answers([(store, at) for at in (0, size // 2 // sector * sector, size - sector)]):
+            raise _no_answer()
         try:
             store.read(0, min(store.sector_size, store.size_bytes))
         except ReadFailed:
             return
         self._first = (store, 0)
 
-    def read(self, piece: Piece, view: memoryview) -> list[tuple[int, int]]:
-        """Fill `view`; returns what is lost. Raises Stopped when the drive no longer answers."""
-        store = piece.store
-        if store is None:
-            return []
-        sector = store.sector_size
-        try:
-            store.read_into(piece.place, view[: piece.length])
-        except ReadFailed:
-            self._ask_whether_alive()
-            lost = read_or_narrow(store, piece.place, view[: piece.length], sector)
-            if lost:
-                self._ask_whether_alive()  # it may have died in between, and then none of that is a bad place
-            return lost
-        self._latest = (store, piece.place)
-        return []
+    def read(self, batch: Batch, view: memoryview) -> list[tuple[int, int]]:
+        """Fill `view` with the runs, one behind the other; returns what is lost, in bytes of the store.
+
+        Raises Stopped when the drive no longer answers.
+        """
+        store, lost, at = batch.origin.store, list[tuple[int, int]](), 0
+        for start, end in batch.runs:
+            part = view[at : at + end - start]
+            at += end - start
+            try:
+                store.read_into(start, part)
+            except ReadFailed:
+                self._ask_whether_alive()
+                missed = read_or_narrow(store, start, part, store.sector_size)
+                if missed:
+                    self._ask_whether_alive()  # it may have died in between, and then none of that is a bad place
+                lost += missed
+            else:
+                self._latest = (store, start)
+        return lost
 
     def _ask_whether_alive(self) -> None:
         known = [place for place in (self._latest, self._first) if place is not None]
         if known and not still_answers(known):
-            raise Stopped(
-                "The old drive no longer answers; what was copied so far is kept.",
-                "Connect it again and run the transfer with --resume.",
-            )
+            raise _no_answer()
+
+
+def _no_answer() -> Stopped:
+    return Stopped(
+        "The old drive no longer answers; what was copied so far is kept.",
+        "Connect it again and run the transfer with --resume.",
+    )
 
 
 def run_pipeline(
-    pieces: Iterator[Piece],
+    runs: RunList,
     target: WritableStore,
     listener: Listener,
     control: Control,
     seconds: Callable[[], float],
     source: SourceReader,
 ) -> None:
-    """Carry all `pieces`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
+    """Carry all `runs`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
     reading, writing, telling = threading.Lock(), threading.Lock(), threading.Lock()
-    queue = batches(pieces)
+    queue = iter(runs)
 
     def begin() -> Callable[[], bool]:
         memory = mmap.mmap(-1, CHUNK_BYTES)  # page-aligned; given back when the last view of it has gone
         view = memoryview(memory)
         return lambda: carry_next(view)
-
-    def read(batch: list[Piece], view: memoryview) -> list[tuple[int, int]]:
-        lost, at = list[tuple[int, int]](), 0
-        for piece in batch:
-            lost += _on_drive(piece, source.read(piece, view[at:]))
-            at += piece.length if piece.store is not None else 0
-        return lost
 
     def carry_next(view: memoryview) -> bool:
         control.checkpoint()
@@ -211,28 +194,31 @@ def run_pipeline(
             if batch is None:
                 return False
             started = seconds()
-            side_by_side = batch[0].store is not None and batch[0].store.parallel_reads
-            lost = [] if side_by_side else read(batch, view)
-        if side_by_side:
-            lost = read(batch, view)
+            side_by_side = batch.origin.store.parallel_reads
+            lost = [] if side_by_side or batch.zeros else source.read(batch, view)
+        if side_by_side and not batch.zeros:
+            lost = source.read(batch, view)
         took = seconds() - started
-        chunks, data, at = list[Chunk](), list[tuple[int, memoryview, list[tuple[int, int]]]](), 0
-        for piece in batch:
-            if piece.store is None:
-                chunks.append(Chunk(piece.target, piece.target + piece.length, ZEROS))
-                continue
-            part = view[at : at + piece.length]
-            at += piece.length
-            runs = data_runs(part)
-            data.append((piece.target, part, runs))
-            chunks.append(Chunk(piece.target, piece.target + piece.length, blake3(part).digest() if runs else ZEROS))
-        with writing:
-            if not data:
-                target.write_zeros(batch[0].target, batch[0].target + batch[0].length)
-            for place, part, runs in data:
-                write_runs(target, place, part, runs)
+        to, chunks, at = batch.origin.target, list[Chunk](), 0
+        if batch.zeros:
+            with writing:
+                for start, end in batch.runs:
+                    target.write_zeros(to + start, to + end)
+                    chunks.append(Chunk(to + start, to + end, ZEROS))
+        else:
+            parts = list[tuple[int, memoryview, list[tuple[int, int]]]]()
+            for start, end in batch.runs:
+                part = view[at : at + end - start]
+                at += end - start
+                held = data_runs(part)
+                parts.append((to + start, part, held))
+                chunks.append(Chunk(to + start, to + end, blake3(part).digest() if held else ZEROS))
+            with writing:
+                for place, part, held in parts:
+                    write_runs(target, place, part, held)
         with telling:
-            listener.wrote(batch, chunks, lost, took)
+            below = [place for start, end in lost for place in batch.origin.store.places_below(start, end)]
+            listener.wrote(batch, chunks, below, took)
         return True
 
     run_together(_THREADS, "copy", begin)
@@ -293,9 +279,3 @@ def data_runs(data: memoryview) -> list[tuple[int, int]]:
         flags.append(bool(np.frombuffer(data[whole * _ZERO_BLOCK :], dtype=np.uint8).any()))
     edges = [0, *(i for i, (a, b) in enumerate(pairwise(flags), 1) if a != b), len(flags)]
     return [(a * _ZERO_BLOCK, min(b * _ZERO_BLOCK, length)) for a, b in pairwise(edges) if flags[a]]
-
-
-def _on_drive(piece: Piece, lost: list[tuple[int, int]]) -> list[tuple[int, int]]:
-    """Lost ranges in bytes of the old drive."""
-    base = piece.place if piece.drive_place is None else piece.drive_place
-    return [(start - piece.place + base, end - piece.place + base) for start, end in lost]

@@ -23,7 +23,7 @@ from neogenesis.core.record import to_json
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.survey import Surveyed
 from neogenesis.core.transfer.admission import check_gates, check_source, check_target, known_wrong, table_mark
-from neogenesis.core.transfer.pipeline import Piece, SourceReader
+from neogenesis.core.transfer.pipeline import Batch, SourceReader
 from neogenesis.core.transfer.prepare import VolumeTools
 from neogenesis.core.transfer.progress import Progress
 from neogenesis.core.transfer.records import RunFiles, write_records
@@ -98,7 +98,7 @@ class Transfer:
         """Everything that is asked before the first write; opens the journal."""
         plan, target = self.plan, self.ends.target
         surveyed, drive = self.ends.look()
-        self.reader.remember(self.ends.source)
+        self.reader.remember(self.ends.source)  # a drive that died while it was looked at is not a changed one
         check_source(plan, drive, surveyed)
         check_gates(plan, surveyed)
         self.allocations = surveyed.allocations
@@ -165,17 +165,13 @@ class Transfer:
 
     # What the executors and the pipeline call
 
-    def wrote(
-        self, pieces: Sequence[Piece], chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float
-    ) -> None:
-        """Pieces are on their way to the medium; the journal learns of them at the next checkpoint."""
-        size = self.plan.source.survey.drive.size_bytes
-        lost = [(start, min(end, size)) for start, end in lost if start < size]  # a moved volume can point behind it
+    def wrote(self, batch: Batch, chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float) -> None:
+        """Runs are on their way to the medium; the journal learns of them at the next checkpoint."""
         self._waiting += chunks
         self._waiting_lost += lost
-        length = sum(piece.length for piece in pieces)
+        origin, length = batch.origin, batch.total
         self._waiting_bytes += length
-        self.progress.add(length, pieces[0].partition, read_seconds)
+        self.progress.add(length, origin.partition, read_seconds)
         for start, end in lost:
             self.tell(
                 Event(
@@ -187,8 +183,9 @@ class Transfer:
                     remedy="They stand as zeros on the new drive and are listed.",
                 )
             )
-        last = pieces[-1]
-        self.report(last.drive_place or 0, last.target + last.length, last.partition)
+        start, end = batch.runs[-1]
+        below = origin.store.places_below(start, min(end, start + 1))
+        self.report(below[0][0] if below else 0, origin.target + end, origin.partition)
         self.checkpoint(force=False)
 
     def checkpoint(self, force: bool) -> None:

@@ -24,7 +24,7 @@ from neogenesis.core.plan.steps import (
     WriteTable,
 )
 from neogenesis.core.store import RangeView
-from neogenesis.core.transfer.pipeline import PieceList, run_pipeline
+from neogenesis.core.transfer.pipeline import Origin, RunList, run_pipeline
 from neogenesis.core.transfer.prepare import prepared_volume
 from neogenesis.core.transfer.readback import mismatch, wrong_chunks
 from neogenesis.core.transfer.table import clear_table, final_writes, not_there, write_in_order
@@ -77,37 +77,36 @@ def _discard(transfer: Transfer, step: Discard, done: bool) -> None:
 def _copy(transfer: Transfer, step: Copy, done: bool) -> None:
     progress, covered = transfer.progress, transfer.journal.state.chunks.covered
     if progress.phase != "copy":
-        total = sum(pieces_of_step(transfer, s).total for s in transfer.plan.operations if isinstance(s, Copy))
+        total = sum(runs_of_step(transfer, s).total for s in transfer.plan.operations if isinstance(s, Copy))
         progress.begin("copy", total)
-    pieces = pieces_of_step(transfer, step)
+    runs = runs_of_step(transfer, step)
     if done:
-        progress.skip(pieces.total, step.partition)
+        progress.skip(runs.total, step.partition)
         return
-    left = pieces.without(covered)
-    progress.skip(pieces.total - left.total, step.partition)
+    left = runs.without(covered)
+    progress.skip(runs.total - left.total, step.partition)
     frame = transfer.frame
-    run_pipeline(iter(left), transfer.ends.target, transfer, frame.control, transfer.busy_s, transfer.reader)
+    run_pipeline(left, transfer.ends.target, transfer, frame.control, transfer.busy_s, transfer.reader)
 
 
-def pieces_of_step(transfer: Transfer, step: Copy) -> PieceList:
-    """What a copy carries, cut into pieces as they are asked for."""
+def runs_of_step(transfer: Transfer, step: Copy) -> RunList:
+    """What a copy carries."""
     source, plan = transfer.ends.source, transfer.plan
     if step.partition is None:
         start, length = step.start_bytes, step.bytes
-        return PieceList.of(RangeView(source, start, length), None, length, start, start, None)
+        return RunList.of(Origin(RangeView(source, start, length), start, None), None, length)
     new = plan.layout.partition(step.partition)
     old = plan.source.survey.partition(step.from_partition) if step.from_partition is not None else None
     if new is None:
         raise Refused("plan", "The plan copies a partition that it does not lay out.", "Plan again.")
-    place = old.start_bytes if old else None
     if new.number in transfer.volumes:
         store, allocation = transfer.volumes[new.number]
     elif old is not None and old.number in transfer.allocations:
         store, allocation = RangeView(source, old.start_bytes, old.size_bytes), transfer.allocations[old.number]
     else:  # prepared by an earlier run, and copied by it
-        return PieceList.of(RangeView(source, 0, 0), Extents.of([]), 0, new.start_bytes, None, new.number)
+        return RunList.of(Origin(RangeView(source, 0, 0), new.start_bytes, new.number), Extents.of([]), 0)
     joined = allocation.joined(judgement().copy_gap_bytes) if allocation is not None else None
-    return PieceList.of(store, joined, new.size_bytes, new.start_bytes, place, new.number)
+    return RunList.of(Origin(store, new.start_bytes, new.number), joined, new.size_bytes)
 
 
 def _write_ranges(transfer: Transfer, step: WriteRanges, done: bool) -> None:
