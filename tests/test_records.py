@@ -35,9 +35,9 @@ HASH = "ab" * 32
 def journal_of(path: Path) -> bytes:
     journal = Journal.start(path, HASH)
     for n in range(5):
-        journal.add_chunks(
-            [Chunk(n * 100, n * 100 + 50, bytes([n]) * 32), Chunk(n * 100 + 50, n * 100 + 60, ZEROS)], [(n, n + 1)]
-        )
+        chunks = ChunkLog()
+        chunks.extend([Chunk(n * 100, n * 100 + 50, bytes([n]) * 32), Chunk(n * 100 + 50, n * 100 + 60, ZEROS)])
+        journal.add_chunks(chunks, [(n, n + 1)])
     journal.append([["step", "copy"]])
     journal.append([["verified", 300]])
     journal.close()

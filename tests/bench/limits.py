@@ -31,13 +31,13 @@ _PIECE = 2 * MIB
 _LARGE_BYTES = 8_001_563_222_016
 
 
-def _on_all_cores(path: Path, work: Callable[[memoryview], object]) -> float:
+def _on_all_cores(path: Path, work: Callable[[memoryview], object], piece: int = _PIECE, count: int = _CORES) -> float:
     """Seconds that `work` takes for all of a file, in pieces, on every core; reading it included."""
     size = path.stat().st_size
-    places, taking = iter(range(0, size, _PIECE)), threading.Lock()
+    places, taking = iter(range(0, size, piece)), threading.Lock()
 
     def one() -> None:
-        buffer = memoryview(mmap.mmap(-1, _PIECE))
+        buffer = memoryview(mmap.mmap(-1, piece))
         descriptor = os.open(path, os.O_RDONLY)
         while True:
             with taking:
@@ -48,7 +48,7 @@ def _on_all_cores(path: Path, work: Callable[[memoryview], object]) -> float:
         os.close(descriptor)
 
     began = time.perf_counter()
-    threads = [threading.Thread(target=one) for _ in range(_CORES)]
+    threads = [threading.Thread(target=one) for _ in range(count)]
     for thread in threads:
         thread.start()
     for thread in threads:
@@ -57,34 +57,48 @@ def _on_all_cores(path: Path, work: Callable[[memoryview], object]) -> float:
 
 
 def packing() -> list[Figure]:
-    """The whole image command against nothing but the compressor and the hash on the same data."""
+    """The whole image command against nothing but the compressor and the hash on the same data.
+
+    Beside it the same with what comes out written to a file: what a machine can do at best that keeps its result.
+    """
     with tmpfs(10) as folder:
         old = full_drive(folder / "old.img", 3000)
 
-        def bare() -> float:
-            packers = threading.local()
+        def bare(out: int | None = None) -> float:
+            packers, writing, ends = threading.local(), threading.Lock(), [0]
 
             def work(data: memoryview) -> None:
                 if not hasattr(packers, "one"):
                     packers.one = zstandard.ZstdCompressor(level=1)
                 blake3(data).digest()
-                packers.one.compress(data)
+                packed = packers.one.compress(data)
+                if out is not None:
+                    with writing:
+                        os.pwrite(out, packed, ends[0])
+                        ends[0] += len(packed)
 
             return _on_all_cores(old, work)
+
+        def kept() -> float:
+            fresh(folder, "old.img")
+            with (folder / "o.packed").open("wb") as file:
+                return bare(file.fileno())
 
         def ours() -> float:
             fresh(folder, "old.img")
             return timed([*PROGRAM, "image", old, folder / "o.qcow2"])[0]
 
-        image, limit = alternate(ROUNDS, ours, bare)
+        image, limit, written = alternate(ROUNDS, ours, bare, kept)
     ratios = [a / b for a, b in zip(image, limit, strict=True)]
+    least = statistics.median(a / b for a, b in zip(written, limit, strict=True))
     return [
         Figure(
             "Image of which every byte counts, against bare compression and hashing of the same data",
             spread(ratios),
             "at most 1.4",
             statistics.median(ratios) <= 1.4,
-            f"whole process, 3 GB; bare: {statistics.median(limit):.2f} s on {_CORES} cores, nothing written",
+            f"whole process, 3 GB; bare: {statistics.median(limit):.2f} s on {_CORES} cores, nothing written; "
+            f"writing what comes out takes {least:.2f} of that by itself",
         )
     ]
 
@@ -120,7 +134,11 @@ def reading_back() -> list[Figure]:
                 assert not wrong_chunks(store, chunks)
                 return time.perf_counter() - began
 
-        both, reading, hashing = alternate(ROUNDS, ours, read, hashed)
+        def bare() -> float:
+            """Two threads that do nothing else: what two cores that share their memory can do."""
+            return _on_all_cores(path, lambda data: blake3(data).digest(), step, 2)
+
+        both, reading, hashing, limit = alternate(ROUNDS, ours, read, hashed, bare)
     ratios = [a / max(b, c) for a, b, c in zip(both, reading, hashing, strict=True)]
     return [
         Figure(
@@ -128,7 +146,8 @@ def reading_back() -> list[Figure]:
             spread(ratios),
             "at most 1.15",
             statistics.median(ratios) <= 1.15,
-            f"1 GiB in memory; read {statistics.median(reading):.2f} s, hash {statistics.median(hashing):.2f} s",
+            f"1 GiB in memory; read {statistics.median(reading):.2f} s, hash {statistics.median(hashing):.2f} s, "
+            f"two bare threads that do both {statistics.median(limit):.2f} s",
         )
     ]
 
@@ -137,8 +156,14 @@ def fragments() -> list[Figure]:
     """2 GiB in 64,000 runs of 32 KiB, and the same in one: an NTFS volume whose map is written by hand."""
     cluster, runs, length, stride = 4096, 64_000, 8, 32
     with tmpfs(13) as folder:
-        size = runs * stride * cluster + 1024 * MIB
-        olds = []
+        size = 2 * runs * stride * cluster + 1024 * MIB  # what mkntfs makes stands in the first half
+        olds, piece = [], os.urandom(length * cluster)
+        first = size // 2 // cluster + 16_384
+
+        def places(old: Path) -> list[int]:
+            step = stride if old.stem == "many" else length
+            return [(first + number * step) * cluster for number in range(runs)]
+
         for name in ("one", "many"):
             old = folder / f"{name}.img"
             with old.open("wb") as file:
@@ -146,7 +171,6 @@ def fragments() -> list[Figure]:
             run("mkntfs", "-Q", "-F", "-q", old)
             with closing(SealedFileStore(PathOpener(old))) as store, closing(open_tree(store)) as tree:
                 bitmap_at = tree.runs_of_inode(6)[0][0] * cluster
-            first = 64 * MIB // cluster
             wanted = np.arange(runs * length)
             if name == "many":
                 wanted = wanted // length * stride + wanted % length
@@ -157,23 +181,40 @@ def fragments() -> list[Figure]:
                 kept = np.frombuffer(file.read(len(bits)), dtype=np.uint8)
                 file.seek(bitmap_at)
                 file.write((bits | kept).tobytes())
-                piece = os.urandom(length * cluster)
-                for number in range(runs):
-                    file.seek((first + number * (stride if name == "many" else length)) * cluster)
+                for place in places(old):
+                    file.seek(place)
                     file.write(piece)
             olds.append(old)
 
         def copy(old: Path) -> float:
             fresh(folder, "one.img", "many.img")
             new, plan = folder / "new.img", folder / "p.json"
-            with new.open("wb") as file:
+            with new.open("wb") as file:  # a drive has its places; a hole in memory would first have to be found one
                 file.truncate(size + 4 * MIB)
+                for place in places(old):
+                    file.seek(place)
+                    file.write(piece)
             run(*PROGRAM, "plan", old, new, "--grow", "none", "-o", plan)
             return timed([*PROGRAM, "transfer", plan, "--confirm", "new", "--verify", "none"])[0]
 
-        many, one = alternate(ROUNDS, lambda: copy(olds[1]), lambda: copy(olds[0]))
+        def bare(old: Path) -> float:
+            """One thread that does nothing but read, hash and write each run."""
+            copy = os.open(folder / "new.img", os.O_WRONLY)
+            source, buffer = os.open(old, os.O_RDONLY), memoryview(mmap.mmap(-1, length * cluster))
+            began = time.perf_counter()
+            for place in places(old):
+                os.preadv(source, [buffer], place)
+                blake3(buffer).digest()
+                os.pwrite(copy, buffer, place)
+            took = time.perf_counter() - began
+            os.close(source)
+            os.close(copy)
+            return took
+
+        many, limit, one = alternate(ROUNDS, lambda: copy(olds[1]), lambda: bare(olds[1]), lambda: copy(olds[0]))
     ratios = [a / b for a, b in zip(many, one, strict=True)]
-    how = "whole process, 2 GiB in 64,000 runs against 2 GiB in one"
+    least = statistics.median(a / b for a, b in zip(limit, one, strict=True))
+    how = f"whole process, 2 GiB in 64,000 runs; one bare thread on the same runs takes {least:.2f} of one run"
     met = statistics.median(ratios) <= 1.6
     return [Figure("Fragmented: time of one run", spread(ratios), "at most 1.6", met, how)]
 

@@ -13,6 +13,7 @@ import click
 from neogenesis import __version__
 from neogenesis.bench import imaging, planning, rescuing, transferring
 from neogenesis.bench.drives import make_safe
+from neogenesis.bench.memory import give_back_large_blocks
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.telling import EventsTo
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
@@ -387,6 +388,7 @@ def _say(text: str) -> None:
 
 def main() -> None:
     """Run the program; every ending but success leaves exactly one line on standard error."""
+    give_back_large_blocks()
     try:
         status = app(standalone_mode=False)
     except NeogenesisError as error:

@@ -14,6 +14,8 @@ Array = npt.NDArray[np.int64]
 _FEW = 32
 #: So many ranges at a time keep the memory for comparing them small.
 _AT_ONCE = 1 << 16
+#: So many rows become Python's own integers together.
+_ROWS = 4096
 
 
 class Extents:
@@ -58,8 +60,8 @@ class Extents:
         return hash(self.array.tobytes())
 
     def __iter__(self) -> Iterator[tuple[int, int]]:
-        for start, end in self.array:
-            yield int(start), int(end)
+        for row in range(0, len(self.array), _ROWS):
+            yield from map(tuple, self.array[row : row + _ROWS].tolist())
 
     def __repr__(self) -> str:
         shown = ", ".join(f"{s}..{e}" for s, e in list(self)[:4])

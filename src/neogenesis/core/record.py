@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -17,6 +18,7 @@ from neogenesis.core.errors import BadRecord
 
 T = TypeVar("T")
 _LARGEST_BYTES = 1 << 31
+_ROWS = 1024
 _learning = threading.Lock()
 _decoders: dict[type[Any], msgspec.json.Decoder[Any]] = {}
 
@@ -93,6 +95,14 @@ def save_pieces(path: Path, pieces: Iterable[bytes]) -> None:
         sync_folder(path.parent)
     except OSError as error:
         raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
+
+
+def in_rows(rows: Iterable[str]) -> Iterator[bytes]:
+    """What stands between the brackets of a JSON array with one row a line, many rows at a time."""
+    left, before = iter(rows), ""
+    while some := list(islice(left, _ROWS)):
+        yield (before + "\n" + ",\n".join(some)).encode()
+        before = ","
 
 
 def sync_folder(folder: Path) -> None:

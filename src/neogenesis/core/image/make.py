@@ -24,13 +24,12 @@ from neogenesis.core.store import ReadableStore, read_or_narrow
 from neogenesis.core.store.parts import existing_parts, part_path
 from neogenesis.core.survey import Survey, Surveyed
 from neogenesis.core.transfer.manifest import save_manifest
-from neogenesis.core.transfer.pipeline import data_runs, run_together
+from neogenesis.core.transfer.pipeline import holds_data, run_together
 from neogenesis.core.units import MIB
 from neogenesis.core.work.chunks import ZEROS, Chunk
 from neogenesis.core.work.control import Clock, Control
 from neogenesis.core.work.journal import Journal, JournalLimits, StoredChunk
 
-#: One more than there are cores: while one waits for the drive, the others pack.
 _THREADS = min(8, os.cpu_count() or 1)
 #: Read, hashed and journalled together.
 BATCH_BYTES = 4 * CLUSTER_BYTES
@@ -185,7 +184,7 @@ class ImageRun:
 
         def begin() -> Callable[[], bool]:
             buffer = memoryview(mmap.mmap(-1, BATCH_BYTES))
-            packer = zstandard.ZstdCompressor(level=self.level, write_checksum=True)
+            packer = zstandard.ZstdCompressor(level=self.level)
             return lambda: self._one(queue, buffer, packer, used, journal, writer, total)
 
         run_together(_THREADS, "image", begin)
@@ -264,7 +263,7 @@ def _packed(data: memoryview, packer: zstandard.ZstdCompressor) -> tuple[bytes, 
         piece = data[at : at + CLUSTER_BYTES]
         digest.update(piece)
         whole = piece if len(piece) == CLUSTER_BYTES else bytes(piece).ljust(CLUSTER_BYTES, b"\0")
-        packed.append(packer.compress(whole) if data_runs(piece) else b"")
+        packed.append(packer.compress(whole) if holds_data(piece) else b"")
     return (digest.digest() if any(packed) else ZEROS), packed
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 
 from neogenesis.core.errors import ReadFailed, WriteFailed
 from neogenesis.core.extent import Extents
@@ -19,6 +20,13 @@ class ReadableStore(ABC):
     @abstractmethod
     def read_into(self, offset: int, buffer: memoryview) -> None:
         """Fill all of `buffer` from `offset`; raises ReadFailed for any byte that cannot be had."""
+
+    def read_runs(self, runs: Sequence[tuple[int, int]], buffer: memoryview) -> None:
+        """Fill `buffer` with the bytes of each [start, end), one behind the other; raises ReadFailed as `read_into`."""
+        at = 0
+        for start, end in runs:
+            self.read_into(start, buffer[at : at + end - start])
+            at += end - start
 
     def uncached(self) -> ReadableStore:
         """The same bytes, but every read asks the medium and no cache of the system's; itself where there is none.
@@ -61,6 +69,13 @@ class WritableStore(ReadableStore):
     @abstractmethod
     def write(self, offset: int, data: memoryview | bytes) -> None:
         """Put all of `data` at `offset`; raises WriteFailed."""
+
+    def write_runs(self, runs: Sequence[tuple[int, int]], data: memoryview) -> None:
+        """Put `data` at each [start, end), one behind the other; raises WriteFailed."""
+        at = 0
+        for start, end in runs:
+            self.write(start, data[at : at + end - start])
+            at += end - start
 
     @abstractmethod
     def write_zeros(self, start: int, end: int) -> None:

@@ -13,7 +13,7 @@ import mmap
 import os
 import stat
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Literal, Protocol
 
 import numpy as np
@@ -134,6 +134,22 @@ class _DeviceFile:
         else:
             self._fill(self.descriptor, offset, buffer, self.request_bytes)
 
+    def read_runs(self, runs: Sequence[tuple[int, int]], buffer: memoryview) -> None:
+        """Many small runs, each in one request."""
+        at, descriptor = 0, self.descriptor
+        for start, end in runs:
+            stop = at + end - start
+            if self.direct or end - start >= _LOOK_FOR_HOLE:
+                self.read(start, buffer[at:stop])
+            else:
+                try:
+                    count = os.preadv(descriptor, [buffer[at:stop]], start)
+                except OSError as error:
+                    raise ReadFailed(start, end - start, os.strerror(error.errno or 0)) from error
+                if count < end - start:
+                    self._fill(descriptor, start, buffer[at:stop], self.request_bytes)
+            at = stop
+
     def read_medium(self, offset: int, buffer: memoryview) -> None:
         """Past the page cache. An image file has pages dropped first; dirty ones stay, so it is synced before."""
         descriptor = self._past_cache()
@@ -213,6 +229,18 @@ class _DeviceFile:
                 raise WriteFailed(offset + done, "it takes no more bytes")
             done += count
 
+    def write_runs(self, runs: Sequence[tuple[int, int]], data: memoryview) -> None:
+        at, descriptor = 0, self.descriptor
+        for start, end in runs:
+            stop = at + end - start
+            try:
+                count = os.pwrite(descriptor, data[at:stop], start)
+            except OSError as error:
+                raise _write_failed(start, error) from error
+            if count < end - start:
+                self.write(start + count, data[at + count : stop])
+            at = stop
+
     def write_zeros(self, start: int, end: int) -> None:
         if end <= start:
             return
@@ -277,6 +305,7 @@ class FileFace(ReadableStore):
     def _adopt(self, file: _DeviceFile) -> None:
         self._file = file
         self.size_bytes, self.sector_size = file.size_bytes, file.sector_size
+        self.parallel_reads = not file.is_block_device  # a file is read ahead of whoever reads it
 
     @property
     def is_block_device(self) -> bool:
@@ -303,6 +332,9 @@ class FileFace(ReadableStore):
 
     def read_into(self, offset: int, buffer: memoryview) -> None:
         self._file.read(offset, buffer)
+
+    def read_runs(self, runs: Sequence[tuple[int, int]], buffer: memoryview) -> None:
+        self._file.read_runs(runs, buffer)
 
     def uncached(self) -> ReadableStore:
         return _Uncached(self._file)
@@ -337,6 +369,13 @@ class SealedFileStore(FileFace):
     def __init__(self, opener: Opener, sector_size: int | None = None, grip: Grip = "share") -> None:
         flags = os.O_RDONLY | (os.O_EXCL if grip == "hold" else 0)
         self._adopt(_DeviceFile(opener, flags, None if grip == "look" else fcntl.LOCK_SH, sector_size))
+        self._data: Extents | None = None
+
+    def extents_with_data(self) -> Extents:
+        """Looked for once: nothing changes while this is open, and a fragmented file has very many."""
+        if self._data is None:
+            self._data = super().extents_with_data()
+        return self._data
 
 
 class FileStore(FileFace, WritableStore):
@@ -355,9 +394,17 @@ class FileStore(FileFace, WritableStore):
         self.refuse_if_finished()
         super().read_into(offset, buffer)
 
+    def read_runs(self, runs: Sequence[tuple[int, int]], buffer: memoryview) -> None:
+        self.refuse_if_finished()
+        super().read_runs(runs, buffer)
+
     def write(self, offset: int, data: memoryview | bytes) -> None:
         self.refuse_if_finished()
         self._file.write(offset, data)
+
+    def write_runs(self, runs: Sequence[tuple[int, int]], data: memoryview) -> None:
+        self.refuse_if_finished()
+        self._file.write_runs(runs, data)
 
     def write_zeros(self, start: int, end: int) -> None:
         self.refuse_if_finished()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from neogenesis.core.errors import ReadFailed, WriteFailed
 from neogenesis.core.extent import Extents
 from neogenesis.core.store.base import ReadableStore, WritableStore
@@ -21,6 +23,11 @@ class RangeView(ReadableStore):
         if offset < 0 or offset + len(buffer) > self.size_bytes:
             raise ReadFailed(offset, len(buffer), "outside the partition")
         self.base.read_into(self.start + offset, buffer)
+
+    def read_runs(self, runs: Sequence[tuple[int, int]], buffer: memoryview) -> None:
+        if any(start < 0 or end > self.size_bytes for start, end in runs):
+            raise ReadFailed(runs[0][0], len(buffer), "outside the partition")
+        self.base.read_runs([(self.start + start, self.start + end) for start, end in runs], buffer)
 
     def uncached(self) -> ReadableStore:
         return RangeView(self.base.uncached(), self.start, self.size_bytes)

@@ -13,7 +13,7 @@ from blake3 import blake3
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadRecord, Mismatch
 from neogenesis.core.plan import Layout
-from neogenesis.core.record import Record, from_json, load, save_pieces
+from neogenesis.core.record import Record, from_json, in_rows, load, save_pieces
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.survey import Survey
 from neogenesis.core.system import Trees
@@ -70,9 +70,7 @@ def save_manifest(path: Path, head: dict[str, Any], chunks: Iterable[Chunk]) -> 
 
     def pieces() -> Iterator[bytes]:
         yield ("{\n" + ",\n".join(fields) + ',\n"chunks": [').encode()
-        for number, c in enumerate(chunks):
-            row = f'[{c.start}, {c.end}, "{"zeros" if c.digest == ZEROS else c.digest.hex()}"]'
-            yield f"{',' if number else ''}\n{row}".encode()
+        yield from in_rows(f'[{s}, {e}, "{"zeros" if digest == ZEROS else digest.hex()}"]' for s, e, digest in chunks)
         yield b"\n]\n}\n"
 
     def hashed() -> Iterator[bytes]:

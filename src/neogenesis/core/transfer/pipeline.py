@@ -142,6 +142,13 @@ class SourceReader:
         Raises Stopped when the drive no longer answers.
         """
         store, lost, at = batch.origin.store, list[tuple[int, int]](), 0
+        try:
+            store.read_runs(batch.runs, view)
+        except ReadFailed:
+            self._ask_whether_alive()
+        else:
+            self._latest = (store, batch.runs[-1][0])
+            return lost
         for start, end in batch.runs:
             part = view[at : at + end - start]
             at += end - start
@@ -193,35 +200,57 @@ def run_pipeline(
             batch = next(queue, None)
             if batch is None:
                 return False
-            started = seconds()
-            side_by_side = batch.origin.store.parallel_reads
-            lost = [] if side_by_side or batch.zeros else source.read(batch, view)
-        if side_by_side and not batch.zeros:
-            lost = source.read(batch, view)
-        took = seconds() - started
-        to, chunks, at = batch.origin.target, list[Chunk](), 0
-        if batch.zeros:
-            with writing:
-                for start, end in batch.runs:
-                    target.write_zeros(to + start, to + end)
-                    chunks.append(Chunk(to + start, to + end, ZEROS))
-        else:
-            parts = list[tuple[int, memoryview, list[tuple[int, int]]]]()
-            for start, end in batch.runs:
-                part = view[at : at + end - start]
-                at += end - start
-                held = data_runs(part)
-                parts.append((to + start, part, held))
-                chunks.append(Chunk(to + start, to + end, blake3(part).digest() if held else ZEROS))
-            with writing:
-                for place, part, held in parts:
-                    write_runs(target, place, part, held)
-        with telling:
-            below = [place for start, end in lost for place in batch.origin.store.places_below(start, end)]
-            listener.wrote(batch, chunks, below, took)
+            side_by_side = batch.origin.store.parallel_reads and len(batch.runs) == 1
+            read = None if side_by_side else _read(batch, view, source, seconds)
+            if len(batch.runs) > 1:  # threads that take turns at so many small requests only hold each other up
+                carry(batch, view, *read or ([], 0.0))
+                return True
+        carry(batch, view, *read or _read(batch, view, source, seconds))
         return True
 
+    def carry(batch: Batch, view: memoryview, lost: list[tuple[int, int]], took: float) -> None:
+        to = batch.origin.target
+        places = [(to + start, to + end) for start, end in batch.runs]
+        chunks = [Chunk(start, end, ZEROS) for start, end in places] if batch.zeros else _hashed(places, view)
+        with writing:
+            _write(target, chunks, view, batch.zeros)
+        below = [place for start, end in lost for place in batch.origin.store.places_below(start, end)]
+        with telling:
+            listener.wrote(batch, chunks, below, took)
+
     run_together(_THREADS, "copy", begin)
+
+
+def _read(
+    batch: Batch, view: memoryview, source: SourceReader, seconds: Callable[[], float]
+) -> tuple[list[tuple[int, int]], float]:
+    """What is lost, and how long reading took."""
+    started = seconds()
+    return [] if batch.zeros else source.read(batch, view), seconds() - started
+
+
+def _hashed(places: list[tuple[int, int]], data: memoryview) -> list[Chunk]:
+    """A chunk for each of `places`, whose bytes stand in `data` one behind the other."""
+    chunks, at = list[Chunk](), 0
+    for start, end in places:
+        part = data[at : at + end - start]
+        at += end - start
+        chunks.append(Chunk(start, end, blake3(part).digest() if part[0] or data_runs(part) else ZEROS))
+    return chunks
+
+
+def _write(target: WritableStore, chunks: list[Chunk], data: memoryview, zeros: bool) -> None:
+    if len(chunks) > 1 and all(chunk.digest != ZEROS for chunk in chunks):  # small, and all of them hold something
+        target.write_runs([chunk[:2] for chunk in chunks], data)
+        return
+    at = 0
+    for start, end, digest in chunks:
+        if zeros or digest == ZEROS:
+            target.write_zeros(start, end)
+        else:
+            part = data[at : at + end - start]
+            write_runs(target, start, part, data_runs(part))
+        at += end - start
 
 
 def run_together(count: int, name: str, begin: Callable[[], Callable[[], bool]]) -> None:
@@ -263,6 +292,13 @@ def write_runs(target: WritableStore, at: int, data: memoryview, runs: list[tupl
         target.write_zeros(at + last, at + len(data))
 
 
+def holds_data(data: memoryview) -> bool:
+    """Whether any byte is not zero; most data show it at one of the first places that are looked at."""
+    whole = len(data) // 8 * 8
+    words = np.frombuffer(data[:whole], dtype=np.uint64)
+    return bool(words[:: _ZERO_BLOCK // 8].any() or np.bitwise_or.reduce(words) or any(data[whole:]))
+
+
 def data_runs(data: memoryview) -> list[tuple[int, int]]:
     """Ranges of `data`, cut at multiples of 64 KiB, that are not all zero."""
     length = len(data)
@@ -273,7 +309,7 @@ def data_runs(data: memoryview) -> list[tuple[int, int]]:
     seen = words[:, 0] != 0  # most blocks that hold anything show it at once
     if not seen.all():
         doubtful = np.flatnonzero(~seen)
-        seen[doubtful] = words[doubtful].any(axis=1)
+        seen[doubtful] = [np.bitwise_or.reduce(words[block]) != 0 for block in doubtful]
     flags = seen.tolist()
     if length > whole * _ZERO_BLOCK:
         flags.append(bool(np.frombuffer(data[whole * _ZERO_BLOCK :], dtype=np.uint8).any()))

@@ -1,10 +1,10 @@
-"""Reading back what was written, from the medium, while the checksum of the piece before is still being made."""
+"""Reading back what was written, from the medium."""
 
 from __future__ import annotations
 
 import mmap
+import threading
 from collections.abc import Callable, Iterable
-from concurrent.futures import Future, ThreadPoolExecutor
 
 from blake3 import blake3
 
@@ -13,10 +13,10 @@ from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Layout
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.system import Trees, files_touching
-from neogenesis.core.transfer.pipeline import CHUNK_BYTES, data_runs
+from neogenesis.core.transfer.pipeline import CHUNK_BYTES, data_runs, run_together
 from neogenesis.core.work import ZEROS, Chunk
 
-_BUFFERS = 3
+_THREADS = 2
 #: A chunk may hold hundreds of small files, and any of them may be the one.
 _MOST_NAMES = 200
 
@@ -29,57 +29,67 @@ def holds(store: ReadableStore, chunk: Chunk) -> bool:
 def wrong_chunks(
     store: ReadableStore, chunks: Iterable[Chunk], done: Callable[[Chunk], None] = lambda chunk: None
 ) -> list[Chunk]:
-    """Those of `chunks` that `store` does not hold or cannot read. `done` hears of each in turn and may raise.
+    """Those of `chunks` that `store` does not hold or cannot read. `done` hears of each, one at a time, and may raise.
 
-    One thread reads and another hashes, with three buffers between them, so it takes as long as the slower of the two.
+    Reads are one at a time and in order; while one thread reads, the other hashes what is still in its processor's
+    cache. So it takes as long as the slower of the two.
     """
-    wrong: list[Chunk] = []
-    buffers = [memoryview(mmap.mmap(-1, CHUNK_BYTES)) for _ in range(_BUFFERS)]  # page-aligned for direct reads
-    waiting: list[Future[object]] = []
+    wrong, queue = list[Chunk](), iter(chunks)
+    reading, telling = threading.Lock(), threading.Lock()
 
-    def settle(most: int) -> None:
-        while len(waiting) > most:
-            waiting.pop(0).result()
+    def begin() -> Callable[[], bool]:
+        view = memoryview(mmap.mmap(-1, CHUNK_BYTES))  # page-aligned for direct reads
+        return lambda: check_next(view)
 
-    turn = 0
-    with ThreadPoolExecutor(1, "hash") as hasher:
-        for chunk in chunks:
-            found, readable = _Found(chunk), True
-            for at in range(chunk.start, chunk.end, CHUNK_BYTES):
-                settle(_BUFFERS - 1)
-                piece = buffers[turn % _BUFFERS][: min(CHUNK_BYTES, chunk.end - at)]
-                turn += 1
-                try:
-                    store.read_into(at, piece)
-                except ReadFailed:
-                    readable = False
-                    break
-                last = at + len(piece) == chunk.end
-                waiting.append(hasher.submit(found.add, piece, wrong if last else None))
-            if not readable:
+    def check_next(view: memoryview) -> bool:
+        with reading:
+            chunk = next(queue, None)
+            if chunk is None:
+                return False
+            piece = _read(store, chunk.start, chunk.end, view)
+        found, at = _Found(chunk.digest), chunk.start
+        while piece:
+            found.add(piece)
+            at += len(piece)
+            if at == chunk.end:
+                break
+            with reading:
+                piece = _read(store, at, chunk.end, view)
+        with telling:
+            if not piece or not found.fits:
                 wrong.append(chunk)
             done(chunk)
-        settle(0)
+        return True
+
+    run_together(_THREADS, "read-back", begin)
     return sorted(wrong)
+
+
+def _read(store: ReadableStore, at: int, end: int, view: memoryview) -> memoryview | None:
+    """As much from `at` as `view` takes; None when it cannot be read."""
+    piece = view[: min(len(view), end - at)]
+    try:
+        store.read_into(at, piece)
+    except ReadFailed:
+        return None
+    return piece
 
 
 class _Found:
     """What has been read of one chunk so far."""
 
-    def __init__(self, chunk: Chunk) -> None:
-        self._chunk, self._digest, self._zeros = chunk, blake3(), True
+    def __init__(self, expected: bytes) -> None:
+        self._expected, self._digest, self._zeros = expected, blake3(), True
 
-    def add(self, piece: memoryview, wrong: list[Chunk] | None) -> None:
-        """With the last piece comes the list of the wrong ones, which the chunk joins unless it fits."""
-        if self._chunk.digest == ZEROS:
+    def add(self, piece: memoryview) -> None:
+        if self._expected == ZEROS:
             self._zeros = self._zeros and not data_runs(piece)
         else:
             self._digest.update(piece)
-        if wrong is None:
-            return
-        fits = self._zeros if self._chunk.digest == ZEROS else self._digest.digest() == self._chunk.digest
-        if not fits:
-            wrong.append(self._chunk)
+
+    @property
+    def fits(self) -> bool:
+        return self._zeros if self._expected == ZEROS else self._digest.digest() == self._expected
 
 
 def where(layout: Layout, start: int) -> str:

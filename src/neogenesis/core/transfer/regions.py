@@ -11,7 +11,7 @@ import msgspec
 
 from neogenesis.core.drive import Identity
 from neogenesis.core.extent import Extents
-from neogenesis.core.record import Record, save_pieces
+from neogenesis.core.record import Record, in_rows, save_pieces
 
 State = Literal["read", "lost", "postponed", "untried"]
 
@@ -67,8 +67,7 @@ def save_regions(
 
     def pieces() -> Iterator[bytes]:
         yield msgspec.json.encode(head)[:-1] + b',"regions":['
-        for number, (start, end, state) in enumerate(rows):
-            yield f'{"," if number else ""}\n[{start},{end},"{state}"]'.encode("ascii")
+        yield from in_rows(f'[{start},{end},"{state}"]' for start, end, state in rows)
         yield b"\n]}\n"
 
     save_pieces(path, pieces())

@@ -23,12 +23,12 @@ from neogenesis.core.record import to_json
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.survey import Surveyed
 from neogenesis.core.transfer.admission import check_gates, check_source, check_target, known_wrong, table_mark
-from neogenesis.core.transfer.pipeline import Batch, SourceReader
+from neogenesis.core.transfer.pipeline import Batch, RunList, SourceReader
 from neogenesis.core.transfer.prepare import VolumeTools
 from neogenesis.core.transfer.progress import Progress
 from neogenesis.core.transfer.records import RunFiles, write_records
 from neogenesis.core.transfer.steps import execute
-from neogenesis.core.work import Chunk, Event, Frame, Journal, JournalLimits, Outcome
+from neogenesis.core.work import Chunk, ChunkLog, Event, Frame, Journal, JournalLimits, Outcome
 from neogenesis.core.work.control import Resting
 
 Verify = Literal["full", "sample", "none"]
@@ -63,10 +63,11 @@ class Transfer:
         self.progress = Progress(frame.clock, ends.target_drive, verify == "full")
         self.volumes: dict[int, tuple[ReadableStore, Extents | None]] = {}
         self.allocations: dict[int, Extents | None] = {}
+        self.runs: dict[str, RunList] = {}
         self._began = frame.clock.now()
         self._step = -1
         self._last_sync = frame.clock.now()
-        self._waiting: list[Chunk] = []
+        self._waiting = ChunkLog()
         self._waiting_lost: list[tuple[int, int]] = []
         self._waiting_bytes = 0
         frame.control.tell = self._rest
@@ -167,7 +168,7 @@ class Transfer:
 
     def wrote(self, batch: Batch, chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float) -> None:
         """Runs are on their way to the medium; the journal learns of them at the next checkpoint."""
-        self._waiting += chunks
+        self._waiting.extend(chunks)
         self._waiting_lost += lost
         origin, length = batch.origin, batch.total
         self._waiting_bytes += length
@@ -195,7 +196,7 @@ class Transfer:
         if not self._waiting or not (force or due or self._waiting_bytes > _CHECKPOINT_BYTES):
             return
         waiting, lost = self._waiting, self._waiting_lost
-        self._waiting, self._waiting_lost, self._waiting_bytes = [], [], 0
+        self._waiting, self._waiting_lost, self._waiting_bytes = ChunkLog(), [], 0
         self.ends.target.sync()
         self.journal.add_chunks(waiting, lost)
         self._last_sync = clock.now()

@@ -29,7 +29,7 @@ from neogenesis.core.transfer.prepare import prepared_volume
 from neogenesis.core.transfer.readback import mismatch, wrong_chunks
 from neogenesis.core.transfer.table import clear_table, final_writes, not_there, write_in_order
 from neogenesis.core.units import MIB, round_down
-from neogenesis.core.work import ZEROS, Chunk, Event
+from neogenesis.core.work import ZEROS, Chunk, ChunkLog, Event
 
 if TYPE_CHECKING:
     from neogenesis.core.transfer.run import Transfer
@@ -77,9 +77,11 @@ def _discard(transfer: Transfer, step: Discard, done: bool) -> None:
 def _copy(transfer: Transfer, step: Copy, done: bool) -> None:
     progress, covered = transfer.progress, transfer.journal.state.chunks.covered
     if progress.phase != "copy":
-        total = sum(runs_of_step(transfer, s).total for s in transfer.plan.operations if isinstance(s, Copy))
-        progress.begin("copy", total)
-    runs = runs_of_step(transfer, step)
+        copies = [s for s in transfer.plan.operations if isinstance(s, Copy)]
+        transfer.runs = {s.id: runs_of_step(transfer, s) for s in copies}
+        transfer.allocations, transfer.volumes = {}, {}  # not needed any more, and large for a fragmented drive
+        progress.begin("copy", sum(runs.total for runs in transfer.runs.values()))
+    runs = transfer.runs.pop(step.id)
     if done:
         progress.skip(runs.total, step.partition)
         return
@@ -173,13 +175,13 @@ def _to_verify(transfer: Transfer) -> np.ndarray[tuple[int], np.dtype[np.int64]]
 def _write_table(transfer: Transfer, step: WriteTable, done: bool) -> None:
     if done:
         return
-    transfer.allocations, transfer.volumes = {}, {}  # not needed any more, and large for a fragmented drive
     transfer.same_source()
     transfer.journal.append([["begun", step.id]])
     steps, lost = final_writes(transfer.plan, transfer.ends.source)
     written = write_in_order(transfer.ends.target, steps)
     _check_written(transfer, written)
-    chunks = [Chunk(at, at + len(data), blake3(data).digest()) for at, data in written.items()]
+    chunks = ChunkLog()
+    chunks.extend([Chunk(at, at + len(data), blake3(data).digest()) for at, data in written.items()])
     transfer.journal.add_chunks(chunks, lost)
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from neogenesis.core.extent import Array, Extents
 
 _DIGEST = 32
+_ROWS = 4096
 #: Stands for a range that holds only zeros.
 ZEROS = b"\0" * _DIGEST
 
@@ -51,6 +52,11 @@ class ChunkLog:
             self._edges.append(end)
         self._digests += b"".join([chunk[2] for chunk in chunks])
 
+    def append(self, other: ChunkLog) -> None:
+        """All of `other` behind these."""
+        self._edges.extend(other._edges)
+        self._digests += other._digests
+
     def forget(self, ranges: Iterable[tuple[int, int]]) -> None:
         """Drop every chunk that touches one of `ranges`."""
         edges = self.edges
@@ -68,11 +74,15 @@ class ChunkLog:
 
     def by_place(self) -> Iterator[Chunk]:
         """The latest of each place, by place."""
-        order = np.argsort(self.edges[:, 0], kind="stable")
-        for place, index in enumerate(order):
-            again = place + 1 < len(order) and self._edges[2 * int(order[place + 1])] == self._edges[2 * int(index)]
-            if not again:
-                yield self[int(index)]
+        edges = self.edges
+        order = np.argsort(edges[:, 0], kind="stable")
+        starts = edges[order, 0]
+        order = order[np.append(starts[1:] != starts[:-1], True)] if len(order) else order
+        digests = self._digests
+        for row in range(0, len(order), _ROWS):
+            some = order[row : row + _ROWS]
+            for index, (start, end) in zip(some.tolist(), edges[some].tolist(), strict=True):
+                yield Chunk(start, end, bytes(digests[index * _DIGEST : (index + 1) * _DIGEST]))
 
     @property
     def covered(self) -> Extents:

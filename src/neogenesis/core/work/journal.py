@@ -161,7 +161,7 @@ class Journal:
         for line in lines:
             self.state.apply(line, pending)
 
-    def _write(self, text: bytes) -> None:
+    def _write(self, text: bytes | bytearray) -> None:
         if self._finished is not None:
             raise self._finished
         try:
@@ -176,12 +176,17 @@ class Journal:
             )
             raise self._finished from error
 
-    def add_chunks(self, chunks: Sequence[Chunk], lost: Sequence[tuple[int, int]]) -> None:
+    def add_chunks(self, chunks: ChunkLog, lost: Sequence[tuple[int, int]]) -> None:
         """Record chunks that the new drive has confirmed, and source ranges that could not be read."""
-        rows = [b'["chunk",%d,%d,"%s"]' % (start, end, digest.hex().encode()) for start, end, digest in chunks]
-        rows += [msgspec.json.encode(["lost", start, end]) for start, end in lost]
-        self._write(b"".join([b"%08x %s\n" % (zlib.crc32(row), row) for row in (*rows, b'["sync"]')]))
-        self.state.chunks.extend(chunks)
+        text = bytearray()
+        for start, end, digest in chunks:
+            row = b'["chunk",%d,%d,"%s"]' % (start, end, digest.hex().encode())
+            text += b"%08x %s\n" % (zlib.crc32(row), row)
+        for place in lost:
+            text += _encode(["lost", *place])
+        text += _encode(["sync"])
+        self._write(text)
+        self.state.chunks.append(chunks)
         self.state.lost += lost
 
     def add_stored(self, stored: Sequence[StoredChunk], lost: Sequence[tuple[int, int]]) -> None:
