@@ -90,11 +90,11 @@ def test_command_field_finds_words_and_letters() -> None:
     [
         (None, "unknown"),
         (HealthReading(), "sound"),
-        (HealthReading(pending_sectors=1), "failing"),
-        (HealthReading(media_errors=3), "failing"),
-        (HealthReading(spare_percent=5), "failing"),
-        (HealthReading(critical_warning=True), "failing"),
-        (HealthReading(temperature_c=61), "watch"),
+        (HealthReading(pending_sectors=1), "copy-now"),
+        (HealthReading(media_errors=3), "copy-now"),
+        (HealthReading(spare_percent=5), "copy-now"),
+        (HealthReading(critical_warning=True), "copy-now"),
+        (HealthReading(temperature_c=61), "ageing"),
     ],
 )
 def test_verdicts_on_health(reading: HealthReading | None, verdict: str) -> None:

@@ -5,21 +5,13 @@ from __future__ import annotations
 import os
 import signal
 import sys
-from pathlib import Path
 
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import Docks, SimulatedDocks, SystemDocks
-from neogenesis.bench.records import open_records
+from neogenesis.bench.records import bench_folder, open_records
 from neogenesis.bench.simulated.demo import demo_bench, demo_folder
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.job import JobStore
-
-
-def bench_folder() -> Path:
-    """Where the jobs of the real bench are kept; `NEOGENESIS_BENCH` moves it."""
-    named = os.environ.get("NEOGENESIS_BENCH")
-    data = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local/share")
-    return Path(named) if named else Path(data) / "neogenesis" / "bench"
 
 
 def run_window() -> int:

@@ -101,6 +101,14 @@ def tail(serial: str) -> str:
     return f"··{serial[-4:]}" if serial else ""
 
 
+HEALTH_WORDS = {
+    "unknown": tr("health not known"),
+    "sound": tr("sound"),
+    "ageing": tr("ageing"),
+    "copy-now": tr("failing"),
+    "lost-cause": tr("does not answer"),
+}
+HEALTH_SEVERITY = {"sound": "good", "ageing": "caution", "copy-now": "stop", "lost-cause": "stop"}
 BUS_NAMES = {
     "sata": "SATA",
     "nvme": "NVMe",

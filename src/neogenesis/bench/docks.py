@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import threading
 from contextlib import suppress
 from pathlib import Path
 from typing import ClassVar, Protocol
 
-from neogenesis.bench.drives import open_sealed
+from neogenesis.bench.diagnosis import reading_of
+from neogenesis.bench.drives import connected_drives, open_sealed
 from neogenesis.core.drive import Drive, Health, judge
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import Record, load
@@ -87,27 +89,32 @@ class SimulatedDocks:
 
 
 class SystemDocks:
-    """Every disk that the system knows, but for memory disks, empty loop devices and read-only optical drives."""
+    """Every drive that the system knows. Its health is asked once, when it appears, by a thread of its own."""
 
     count = 4
 
     def __init__(self) -> None:
-        self._known: dict[str, Docked] = {}
+        self._health: dict[str, Health] = {}
 
     def drives(self) -> list[Docked]:
         found = []
-        for entry in sorted(Path("/sys/block").iterdir()):
-            if entry.name.startswith(("ram", "zram", "sr", "fd", "dm-", "md")):
-                continue
-            with suppress(OSError, ValueError):
-                if int((entry / "size").read_text()) == 0:
-                    continue
-                name = f"/dev/{entry.name}"
-                docked = look_at(name)
-                if docked and docked.trouble and name in self._known:
-                    docked = self._known[name]
-                if docked:
-                    self._known[name] = docked
-                    found.append(docked)
+        present = set()
+        for one in connected_drives():
+            drive = one.drive
+            key = f"{drive.path} {drive.identity.key}"
+            present.add(key)
+            if key not in self._health:
+                self._health[key] = judge(None)
+                threading.Thread(target=self._ask, args=(key, drive.path), daemon=True).start()
+            trouble = f"in use by this computer ({one.in_use})" if one.in_use else ""
+            found.append(Docked(name=drive.path, drive=drive, health=self._health[key], trouble=trouble))
+        for key in set(self._health) - present:
+            del self._health[key]
         self.count = max(4, len(found))
         return found
+
+    def _ask(self, key: str, path: str) -> None:
+        with suppress(NeogenesisError):
+            health = judge(reading_of(path))
+            if key in self._health:
+                self._health[key] = health

@@ -6,6 +6,7 @@ version made, is left alone and said so.
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from pathlib import Path
 from typing import Any
@@ -13,12 +14,34 @@ from typing import Any
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError
 
-from neogenesis.core.errors import BadRecord
+from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job import JobStore
 from neogenesis.core.job.migrations import bring_up_to_date
 
 _DAMAGED = frozenset({sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB})
 _WAIT_MS = 5000
+
+
+def bench_folder() -> Path:
+    """Where the jobs of the real bench are kept; `NEOGENESIS_BENCH` moves it."""
+    named = os.environ.get("NEOGENESIS_BENCH")
+    data = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local/share")
+    return Path(named) if named else Path(data) / "neogenesis" / "bench"
+
+
+def existing_records(bench: str) -> JobStore:
+    """The records of a bench by its folder or by the URL of its database, empty for the usual one; none is made.
+
+    Raises BadArgument when there is no bench of that name, or BadRecord.
+    """
+    if "://" in bench:
+        return open_records(bench_folder(), bench)
+    folder = Path(bench) if bench else bench_folder()
+    if not (folder / "jobs.db").exists() and (folder / "bench/jobs.db").exists():
+        folder = folder / "bench"  # the folder of a demo bench, with its drives beside its records
+    if not (folder / "jobs.db").exists():
+        raise BadArgument(f"There is no bench in “{folder}”.", "Name its folder with --bench.")
+    return open_records(folder)
 
 
 def open_records(folder: Path, url: str = "") -> JobStore:

@@ -152,7 +152,7 @@ def _with_temperatures(source: Hardware, target: OpenTarget, tell: Callable[[Eve
 def _choose_reads(plan: Plan, hardware: Hardware, frame: Frame) -> None:
     """Measure how the old drive is read best, where that is a real device, sound, and worth the second it takes."""
     worth = plan.estimate.bytes_to_copy >= _WORTH_MEASURING_BYTES
-    sound = plan.source.survey.health.verdict != "failing"
+    sound = not plan.source.survey.health.is_failing
     way = hardware.best_way(frame.clock.now) if worth and sound else None
     if way is None:
         return

@@ -16,6 +16,7 @@ from neogenesis.bench.drives import make_safe
 from neogenesis.bench.memory import give_back_large_blocks
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.telling import EventsTo
+from neogenesis.cli import bench as bench_commands
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
@@ -364,6 +365,10 @@ def salvage(
         )
     if renamed:
         _say(renamed)
+
+
+for _command in bench_commands.COMMANDS:
+    app.add_command(_command)
 
 
 def _places(events: str | None) -> list[EventsTo]:

@@ -42,6 +42,8 @@ class Judgement:
     startup_largest_bytes: int
     hot_celsius: int
     least_spare_percent: int
+    worn_percent: int
+    old_hours: int
     rates: dict[str, Rate]
     rescue: RescueNumbers
 
@@ -77,6 +79,8 @@ def hand_in_judgement(text: str) -> None:
         raw["startup"]["largest_bytes"],
         raw["health"]["hot_celsius"],
         raw["health"]["least_spare_percent"],
+        raw["health"]["worn_percent"],
+        raw["health"]["old_hours"],
         {name: Rate(tuple(rate["read"]), tuple(rate["write"])) for name, rate in raw["rate"].items()},
         RescueNumbers(*(float(raw["rescue"][name]) for name in _RESCUE)),
     )

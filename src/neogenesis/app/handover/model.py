@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from blake3 import blake3
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.work import Failure, failure_of
-from neogenesis.core.errors import BadRecord, NeogenesisError
-from neogenesis.core.job import Improvement, Report, improvement_of, make_report
-from neogenesis.core.transfer import RunFiles, load_manifest
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.job import Improvement, Report, improvement_of, report_from_records
+from neogenesis.core.transfer import RunFiles
 
 if TYPE_CHECKING:
     from neogenesis.app.open_job import OpenJob
@@ -51,15 +50,7 @@ class HandoverModel(QObject):
         self._made_from = made_from
         self.report = self.failure = None
         try:
-            manifest = load_manifest(path)
-            manifest_hash = blake3().update_mmap(path).hexdigest()
-            recorded = next((e.figures["manifest_hash"] for e in reversed(log) if e.figures.get("manifest_hash")), None)
-            if recorded and recorded != manifest_hash:
-                raise BadRecord(
-                    "The manifest is not the one that the transfer wrote; it was changed since.",
-                    "Restore it from a copy before a report is handed out.",
-                )
-            self.report = make_report(self._desk.job, plan, manifest, manifest_hash, log)
+            self.report = report_from_records(self._desk.job, plan, path, log)
         except NeogenesisError as error:
             self.failure = failure_of(error)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from html import escape
 from pathlib import Path
 
-from PyQt6.QtCore import QMarginsF, QRectF, QSize, QUrl
+from PyQt6.QtCore import QMarginsF, QSize, QSizeF, QUrl
 from PyQt6.QtGui import QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QTextDocument
 
 from neogenesis.app.parts.heading import Heading
@@ -90,8 +90,8 @@ def document(report: Report, picture: QImage) -> QTextDocument:
     return made
 
 
-def write_report(report: Report, plan: Plan, pdf: Path, png: Path) -> None:
-    """Write the PDF and the picture; raises BadRecord when the folder takes neither."""
+def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None) -> None:
+    """Write the PDF, and the picture where a place is named for it; raises BadRecord when either cannot be written."""
     picture = plan_picture(plan)
     writer = QPdfWriter(str(pdf))
     writer.setTitle(report.title)
@@ -104,21 +104,11 @@ def write_report(report: Report, plan: Plan, pdf: Path, png: Path) -> None:
             QPageLayout.Unit.Millimeter,
         )
     )
-    painter = QPainter()
-    if not painter.begin(writer) or not picture.save(str(png)):
-        raise BadRecord(f"“{pdf}” cannot be written.", "Free space in the job's folder.")
+    if png is not None and not picture.save(str(png)):
+        raise BadRecord(f"“{png}” cannot be written.", "Free space in the job's folder.")
     text = document(report, picture)
-    dots = writer.resolution() / 96
-    painter.scale(dots, dots)
-    page = QRectF(0, 0, writer.width() / dots, writer.height() / dots)
-    text.setTextWidth(page.width())
-    top = 0.0
-    while top < text.size().height():
-        painter.save()
-        painter.translate(0, -top)
-        text.drawContents(painter, page.translated(0, top))
-        painter.restore()
-        top += page.height()
-        if top < text.size().height():
-            writer.newPage()
-    painter.end()
+    text.setPageSize(QSizeF(writer.width(), writer.height()) * 96 / writer.resolution())
+    text.setDocumentMargin(0)
+    text.print(writer)  # breaks pages between lines, never through one
+    if not pdf.exists() or not pdf.stat().st_size:
+        raise BadRecord(f"“{pdf}” cannot be written.", "Free space there, or choose another place.")

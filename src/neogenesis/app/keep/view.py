@@ -86,7 +86,7 @@ class KeepSheet(QDialog):
             )
         )
         self.setMinimumWidth(look().px(620))
-        failing = desk.survey.record is not None and desk.survey.record.health.verdict == "failing"
+        failing = desk.survey.record is not None and desk.survey.record.health.is_failing
         self.choices["rescue" if failing else "image"].setChecked(True)
         self._model.changed.connect(self._show_ready)
         desk.bench.drives_changed.connect(self.refresh)

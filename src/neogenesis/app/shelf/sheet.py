@@ -8,7 +8,7 @@ from neogenesis.app.bench import Dock
 from neogenesis.app.parts.controls import button, label, mono, row, stack
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import BUS_NAMES, both, tr, whole_bytes
+from neogenesis.app.words import BUS_NAMES, HEALTH_WORDS, both, tr, whole_bytes
 
 
 class DriveSheet(QDialog):
@@ -31,7 +31,7 @@ class DriveSheet(QDialog):
             (tr("Sectors"), tr("{0} bytes each").format(drive.sector_size)),
             (tr("Connected by"), BUS_NAMES.get(drive.bus, drive.bus)),
             (tr("Place"), docked.name),
-            (tr("Health"), "; ".join((docked.health.verdict, *docked.health.reasons))),
+            (tr("Health"), f"{HEALTH_WORDS[docked.health.verdict]}: {docked.health.why}".rstrip(": ")),
         ]
         if reading is not None:
             if reading.temperature_c is not None:

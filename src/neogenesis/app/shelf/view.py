@@ -10,7 +10,7 @@ from neogenesis.app.bench import Dock
 from neogenesis.app.parts.controls import clear
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.theme.look import BODY, SMALL, look
-from neogenesis.app.words import BUS_NAMES, nominal, tail, tr
+from neogenesis.app.words import BUS_NAMES, HEALTH_SEVERITY, HEALTH_WORDS, nominal, tail, tr
 
 _ELIDE = Qt.TextElideMode.ElideRight
 
@@ -82,14 +82,13 @@ class DockCard(QAbstractButton):
         reading = drive.reading
         heat = f"{reading.temperature_c:.0f} °C" if reading and reading.temperature_c is not None else ""
         health = self.dock.docked.health.verdict
-        words = {"failing": tr("failing"), "watch": tr("watch"), "sound": tr("sound")}
-        token = {"failing": "stop", "watch": "caution", "sound": "good"}.get(health, "muted")
-        taken = put(1, words.get(health, ""), token, SMALL, True)
+        words = "" if health == "unknown" else HEALTH_WORDS[health]
+        taken = put(1, words, HEALTH_SEVERITY.get(health, "muted"), SMALL, True)
         put(1, size, "muted", SMALL, False, taken=taken)
         if ghost:
             put(2, tr("pulled out"), "caution", SMALL, False)
         elif self.dock.docked.trouble:
-            put(2, tr("cannot be opened"), "caution", SMALL, False)
+            put(2, tr("in use here") if drive.mounted else tr("cannot be opened"), "caution", SMALL, False)
         else:
             put(2, self.use, "good" if self.use == tr("sealed") else "stop", SMALL, False)
         put(2, heat, "muted", SMALL, True)

@@ -14,7 +14,7 @@ from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import strata_of_survey
 from neogenesis.app.survey.canvas import ColumnCanvas
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import BUS_NAMES, ROLE_NAMES, both, exact, tail, tr, whole_bytes
+from neogenesis.app.words import BUS_NAMES, HEALTH_SEVERITY, ROLE_NAMES, both, exact, tail, tr, whole_bytes
 from neogenesis.core.survey import PartitionFacts, Survey
 
 _FAMILIES = {"nt": "NT-family system", "linux": "Linux system", "meridian": "Meridian Desktop"}
@@ -186,15 +186,16 @@ class SurveyView(StopView):
         if survey is None:
             return [Check("good", tr("Old drives are opened read-only"), tr("The program has no way to write to one."))]
         health = survey.health
-        severity = {"sound": "good", "watch": "caution", "failing": "stop"}.get(health.verdict, "note")
+        severity = HEALTH_SEVERITY.get(health.verdict, "note")
         words = {
             "sound": tr("The drive's own readings are sound"),
-            "watch": tr("The drive wants watching"),
-            "failing": tr("The drive is failing: image it first"),
+            "ageing": tr("The drive is ageing"),
+            "copy-now": tr("The drive is failing: image it first"),
+            "lost-cause": tr("The drive no longer answers"),
         }.get(health.verdict, tr("The drive's health is not known"))
         return [
             Check("good", tr("Old drive is sealed"), tr("It was only read.")),
-            Check(severity, words, "; ".join(health.reasons)),
+            Check(severity, words, health.why),
         ]
 
 

@@ -6,19 +6,21 @@ from pathlib import Path
 
 from neogenesis.bench.drives.device import DeviceProvider
 from neogenesis.bench.drives.image import ImageProvider
-from neogenesis.bench.drives.provider import DriveProvider, Hardware, OpenDrive, OpenTarget, Parting
+from neogenesis.bench.drives.provider import Connected, DriveProvider, Hardware, OpenDrive, OpenTarget, Parting
 from neogenesis.bench.drives.stand_in import SimulatedProvider
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.store import Grip
 
 __all__ = [
+    "Connected",
     "DriveProvider",
     "Hardware",
     "OpenDrive",
     "OpenTarget",
     "Parting",
     "confirm_tail",
+    "connected_drives",
     "make_safe",
     "open_sealed",
     "open_target",
@@ -29,12 +31,18 @@ __all__ = [
 
 _images = ImageProvider()
 #: Asked in this order; the last one takes what nobody else claims.
-_homes: tuple[DriveProvider, ...] = (SimulatedProvider(_images), DeviceProvider(), _images)
+_devices = DeviceProvider()
+_homes: tuple[DriveProvider, ...] = (SimulatedProvider(_images), _devices, _images)
 
 
 def provider_of(name: str) -> DriveProvider:
     """The home of a drive."""
     return next(home for home in _homes if home.claims(name))
+
+
+def connected_drives() -> list[Connected]:
+    """The drives of this machine, as the system knows them: none is opened, so a failing one is not touched by it."""
+    return _devices.connected()
 
 
 def open_sealed(name: str, sector_size: int | None = None, grip: Grip = "share") -> OpenDrive:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from neogenesis.bench.drives import service
 from neogenesis.bench.drives.guard import Guard
-from neogenesis.bench.drives.provider import Hardware, OpenDrive, OpenTarget, Parting
+from neogenesis.bench.drives.provider import Connected, Hardware, OpenDrive, OpenTarget, Parting
 from neogenesis.bench.drives.system import BlockSystem, number_text
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadArgument, Refused
@@ -96,18 +96,42 @@ class DeviceProvider:
             store.close()
             raise
 
+    def connected(self) -> list[Connected]:
+        """Every drive of this machine, in the order of its names; none of them is opened or asked."""
+        found = []
+        for folder in self.system.drives():
+            number, name = self.system.text(folder / "dev"), f"/dev/{folder.name}"
+            used = self.system.in_use([number])
+            logical = int(self.system.text(folder / "queue/logical_block_size") or 512)
+            physical = int(self.system.text(folder / "queue/physical_block_size") or 0)
+            size = int(self.system.text(folder / "size") or 0) * 512  # always in units of 512 bytes
+            found.append(
+                Connected(
+                    drive=self._described(name, number, size, logical, physical, bool(used)),
+                    in_use=used,
+                    removable=self.system.text(folder / "removable") == "1",
+                    read_only=self.system.text(folder / "ro") == "1",
+                )
+            )
+        return found
+
     def _who(self, name: str, store: SealedFileStore | FileStore, held: bool) -> Drive:
         """From the open descriptor: the name may mean another drive by now. What we hold ourselves nobody else has."""
         number = number_text(store.number)
+        used = not held and bool(self.system.in_use([number]))
+        path = str(Path(name).resolve())
+        return self._described(path, number, store.size_bytes, store.sector_size, store.physical_sector_bytes, used)
+
+    def _described(self, path: str, number: str, size: int, sector: int, physical: int, used: bool) -> Drive:
         folder = self.system.folder(number)
         known = self._udev(number)
         node = folder.resolve().name
         return Drive(
-            path=str(Path(name).resolve()),
-            size_bytes=store.size_bytes,
-            sector_size=store.sector_size,
-            physical_sector_size=store.physical_sector_bytes,
-            mounted=not held and bool(self.system.in_use([number])),
+            path=path,
+            size_bytes=size,
+            sector_size=sector,
+            physical_sector_size=physical,
+            mounted=used,
             model=known.get("ID_MODEL", "").replace("_", " ") or self.system.text(folder / "device/model"),
             serial=known.get("ID_SERIAL_SHORT", "") or self.system.text(folder / "device/serial"),
             bus=_bus(node, known),

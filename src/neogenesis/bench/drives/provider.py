@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Protocol
 
 from neogenesis.core.drive import Drive
+from neogenesis.core.record import Record
 from neogenesis.core.store import Grip, ReadableStore, ReadWay, WritableStore
 from neogenesis.core.work import Control
 
@@ -56,6 +57,19 @@ class Hardware:
     def best_way(self, seconds: Callable[[], float]) -> ReadWay | None:
         """Measure how it is read best and read so from now on; None where there is nothing to choose."""
         return None
+
+
+class Connected(Record, frozen=True, kw_only=True):
+    """A drive that is connected, as far as the system knows it without asking the drive. `in_use`: by what."""
+
+    drive: Drive
+    in_use: str = ""
+    removable: bool = False
+    read_only: bool = False
+
+    @property
+    def may_be_target(self) -> bool:
+        return not (self.in_use or self.read_only)
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,8 @@ from typing import Any
 from jeepney import DBusAddress, DBusErrorResponse, MessageType, new_method_call
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
+from neogenesis.core.drive import Attribute, HealthReading
+
 _SERVICE, _ROOT = "org.freedesktop.UDisks2", "/org/freedesktop/UDisks2"
 _SECONDS = 30.0
 #: A person may have to type a password first.
@@ -74,6 +76,84 @@ def open_device(path: Path, flags: int) -> int | None:
         os.close(descriptor)  # an older service opens without it
         return None
     return descriptor
+
+
+def health(path: Path) -> HealthReading | None:
+    """What the service has read of a drive's own readings, without asking the drive anew; None where it has none."""
+    try:
+        connection = open_dbus_connection("SYSTEM")
+    except (OSError, KeyError, ValueError):
+        return None
+    with connection:
+        try:
+            found = _block_of(connection, path)
+            if not found:
+                return None
+            block = DBusAddress(found, _SERVICE, "org.freedesktop.DBus.Properties")
+            drive = _call(connection, block, "Get", "ss", (f"{_SERVICE}.Block", "Drive"))[0][1]
+            if drive == "/":
+                return None
+            for kind, read in ((f"{_SERVICE}.Drive.Ata", ata_reading), (f"{_SERVICE}.NVMe.Controller", nvme_reading)):
+                address = DBusAddress(drive, _SERVICE, "org.freedesktop.DBus.Properties")
+                facts = {
+                    name: value[1] for name, value in _call(connection, address, "GetAll", "s", (kind,))[0].items()
+                }
+                if not facts.get("SmartUpdated"):
+                    continue
+                options = {"nowakeup": ("b", True)}
+                asked = DBusAddress(drive, _SERVICE, kind)
+                return read(facts, _call(connection, asked, "SmartGetAttributes", "a{sv}", (options,))[0])
+        except (DBusErrorResponse, OSError, TimeoutError, KeyError, IndexError, TypeError, ValueError):
+            return None
+    return None
+
+
+def ata_reading(facts: dict[str, Any], rows: list[tuple[Any, ...]]) -> HealthReading:
+    """Rows are (id, name, flags, value, worst, threshold, pretty, unit, more) as the service gives them."""
+    attributes = tuple(
+        Attribute(
+            number=row[0],
+            name=str(row[1]).replace("-", " "),
+            value=row[3] if row[3] >= 0 else None,
+            worst=row[4] if row[4] >= 0 else None,
+            threshold=row[5] if row[5] >= 0 else None,
+            raw=row[6] if row[6] >= 0 else None,
+            failed="now" if 0 <= row[3] <= row[5] and row[5] > 0 else ("past" if 0 <= row[4] <= row[5] > 0 else ""),
+        )
+        for row in rows
+    )
+    counts = {one.number: one.raw or 0 for one in attributes}
+    kelvin, seconds = facts.get("SmartTemperature", 0.0), facts.get("SmartPowerOnSeconds", 0)
+    return HealthReading(
+        temperature_c=round(kelvin - 273.15, 1) if kelvin else None,
+        power_on_hours=seconds // 3600 if seconds else None,
+        reallocated_sectors=counts.get(5, 0),
+        pending_sectors=counts.get(197, 0),
+        uncorrectable_sectors=counts.get(198, 0),
+        reported_errors=counts.get(187, 0),
+        cable_errors=counts.get(199, 0),
+        spin_retries=counts.get(10, 0),
+        self_assessment=not facts.get("SmartFailing", False),
+        failed_self_tests=1 if str(facts.get("SmartSelftestStatus", "")).startswith("error") else 0,
+        attributes=attributes,
+    )
+
+
+def nvme_reading(facts: dict[str, Any], given: dict[str, Any]) -> HealthReading:
+    """`given` are the attributes of the health log as the service names them, each a variant."""
+    values = {name: value[1] for name, value in given.items()}
+    bits = {"spare": 1, "temperature": 2, "degraded": 4, "readonly": 8, "volatile_mem": 16, "pmr_readonly": 32}
+    kelvin = facts.get("SmartTemperature", 0)
+    return HealthReading(
+        temperature_c=round(kelvin - 273.15, 1) if kelvin else None,
+        power_on_hours=facts.get("SmartPowerOnHours"),
+        critical_warning=sum(bits.get(str(word), 0) for word in facts.get("SmartCriticalWarning", [])),
+        spare_percent=values.get("avail_spare"),
+        spare_threshold_percent=values.get("spare_thresh"),
+        wear_percent=values.get("percent_used"),
+        media_errors=values.get("media_errors", 0),
+        written_bytes=values.get("total_data_written"),
+    )
 
 
 def _block_of(connection: DBusConnection, path: Path) -> str:

@@ -12,6 +12,8 @@ from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 
+_NO_DRIVES = ("ram", "zram", "sr", "fd", "dm-", "md", "nbd")
+
 
 def number_text(number: int) -> str:
     """`8:1`, as the system writes device numbers."""
@@ -37,6 +39,15 @@ class BlockSystem:
     def name(self, number: str) -> str:
         """`sdb1`; the number itself when the system does not know it."""
         return self.folder(number).resolve().name if self.folder(number).exists() else number
+
+    def drives(self) -> list[Path]:
+        """The folders of whole drives that hold anything: no memory disks, no optical ones, nothing on other drives."""
+        found = []
+        for folder in sorted((self._root / "sys/block").iterdir() if (self._root / "sys/block").is_dir() else ()):
+            stands_alone = not folder.name.startswith(_NO_DRIVES) and not any(folder.glob("slaves/*"))
+            if stands_alone and self.text(folder / "size") not in ("", "0"):
+                found.append(folder)
+        return found
 
     def is_partition(self, number: str) -> bool:
         return (self.folder(number) / "partition").exists()

@@ -184,7 +184,7 @@ class ImageRun:
 
         def begin() -> Callable[[], bool]:
             buffer = memoryview(mmap.mmap(-1, BATCH_BYTES))
-            packer = zstandard.ZstdCompressor(level=self.level)
+            packer = zstandard.ZstdCompressor(level=self.level, write_checksum=True)
             return lambda: self._one(queue, buffer, packer, used, journal, writer, total)
 
         run_together(_THREADS, "image", begin)

@@ -2,7 +2,7 @@
 
 from neogenesis.core.job.improvement import Improvement, improvement_of
 from neogenesis.core.job.model import Job, LogEntry
-from neogenesis.core.job.report import Report, make_report
+from neogenesis.core.job.report import Report, make_report, report_from_records
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
 from neogenesis.core.job.store import JobStore
 
@@ -16,5 +16,6 @@ __all__ = [
     "Stop",
     "improvement_of",
     "make_report",
+    "report_from_records",
     "stop_titled",
 ]

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
+from blake3 import blake3
+
+from neogenesis.core.errors import BadRecord
 from neogenesis.core.estimate import duration_text
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.plan import Plan
-from neogenesis.core.transfer import Manifest
+from neogenesis.core.transfer import Manifest, load_manifest
 from neogenesis.core.transfer.manifest import missed_share
 from neogenesis.core.transfer.steps import SAMPLE_CHUNKS
 from neogenesis.core.units import binary_text, both_text
@@ -28,6 +32,19 @@ class Report:
     title: str
     subtitle: str
     sections: tuple[Section, ...]
+
+
+def report_from_records(job: Job, plan: Plan, manifest: Path, log: list[LogEntry]) -> Report:
+    """As `make_report`, from the manifest at that path; raises BadRecord for one that is damaged or was changed."""
+    loaded = load_manifest(manifest)
+    manifest_hash = blake3().update_mmap(manifest).hexdigest()
+    recorded = next((e.figures["manifest_hash"] for e in reversed(log) if e.figures.get("manifest_hash")), None)
+    if recorded and recorded != manifest_hash:
+        raise BadRecord(
+            "The manifest is not the one that the transfer wrote; it was changed since.",
+            "Restore it from a copy before a report is handed out.",
+        )
+    return make_report(job, plan, loaded, manifest_hash, log)
 
 
 def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, log: list[LogEntry]) -> Report:

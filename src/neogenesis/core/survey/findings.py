@@ -44,17 +44,17 @@ def all_findings(
                 "Unmount it, so that nothing changes while it is read.",
             )
         )
-    if health.verdict == "failing":
+    if health.is_failing:
         found.append(
             _finding(
                 "health-failing",
                 "stop",
-                f"The drive is failing: {', '.join(health.reasons)}.",
+                f"The drive is failing: {health.why}.",
                 "Do not keep testing it. Image it first, gently, and decide from the image.",
             )
         )
-    elif health.verdict == "watch":
-        found.append(_finding("health-watch", "caution", f"Keep an eye on it: {health.reasons[0]}.", "Give it air."))
+    elif health.verdict == "ageing":
+        found.append(_finding("health-ageing", "caution", f"The drive is ageing: {health.why}.", "Copy it soon."))
     for partition in partitions:
         found += _of_partition(partition, faults.get(partition.number, ""))
         why = unlisted.get(partition.number, "")

@@ -1,0 +1,80 @@
+"""Asking a drive how it is: from the desktop's disk service, or through the distribution's drive-diagnosis utility.
+
+A drive that stalls is asked once, with a time limit, and never again by itself.
+"""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+from pathlib import Path
+
+from neogenesis.bench.drives import open_sealed, service
+from neogenesis.core.drive import Health, HealthReading, judge
+from neogenesis.core.drive.smart import is_smart_report, read_smart_report
+from neogenesis.core.errors import BadArgument, BadRecord
+
+_SECONDS = 20.0
+#: Ways through a USB bridge, tried in this order until one answers.
+_WAYS = ("", "sat", "sntasmedia", "sntjmicron", "sntrealtek", "usbjmicron", "usbprolific", "usbsunplus")
+_PATH = "/usr/sbin:/sbin:/usr/local/sbin"
+
+
+def health_of(name: str) -> Health:
+    """The verdict on a DRIVE, or on a recorded reading; raises BadArgument or BadRecord."""
+    path = Path(name)
+    if path.is_file() and path.suffix == ".json" and is_report(path):
+        return judge(read_smart_report(path.read_bytes()))
+    return judge(reading_of(name))
+
+
+def is_report(path: Path) -> bool:
+    """Whether a JSON file is a recorded reading rather than the description of a simulated drive; raises BadRecord."""
+    try:
+        raw = json.loads(path.read_bytes())
+    except (OSError, ValueError, RecursionError) as error:
+        raise BadRecord(f"The reading “{path.name}” cannot be read ({error}).", "Give another file.") from error
+    schema = raw.get("schema", "") if isinstance(raw, dict) else ""
+    if not is_smart_report(raw) and schema != "neogenesis.simulated-drive/1":
+        raise BadRecord(f"“{path.name}” is not a reading of a drive.", "Give what smartctl --json --all wrote.")
+    return is_smart_report(raw)
+
+
+def reading_of(name: str) -> HealthReading | None:
+    """What the drive says of itself now; None where nothing can be had. Raises BadArgument for what is no drive."""
+    if not Path(name).is_block_device():
+        opened = open_sealed(name, grip="look")
+        opened.close()
+        return opened.drive.reading
+    found = service.health(Path(name))
+    return found if found is not None else _from_utility(name)
+
+
+def _from_utility(name: str) -> HealthReading | None:
+    utility = shutil.which("smartctl") or shutil.which("smartctl", path=_PATH)
+    if utility is None:
+        return None
+    latest: HealthReading | None = None
+    for way in _WAYS:
+        try:
+            done = subprocess.run(
+                [utility, "--json", "--all", *(["--device", way] if way else []), name],
+                capture_output=True,
+                timeout=_SECONDS,
+                check=False,
+                stdin=subprocess.DEVNULL,
+            )
+        except subprocess.TimeoutExpired:
+            return HealthReading(answers=False)  # it stalls whoever asks it
+        except OSError as error:
+            raise BadArgument(
+                f"“{utility}” cannot be run ({error.strerror}).", "Install smartmontools anew."
+            ) from error
+        try:
+            latest = read_smart_report(done.stdout)
+        except BadRecord:
+            continue
+        if latest is not None:
+            return latest
+    return latest

@@ -1,0 +1,191 @@
+"""Commands about drives and about the records of a bench."""
+
+from __future__ import annotations
+
+import os
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import click
+
+from neogenesis.bench.diagnosis import health_of, reading_of
+from neogenesis.bench.docks import SimulatedDocks
+from neogenesis.bench.drives import Connected, connected_drives
+from neogenesis.bench.planning import load_plan
+from neogenesis.bench.records import existing_records
+from neogenesis.core.drive import Health, judge
+from neogenesis.core.errors import BadArgument, NeogenesisError
+from neogenesis.core.job import report_from_records
+from neogenesis.core.record import to_json
+from neogenesis.core.transfer import RunFiles
+from neogenesis.core.units import both_text
+
+_bench = click.option("--bench", metavar="FOLDER|URL", default="", help="Which bench; without it, this person's own.")
+_json = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+_MOST_AT_ONCE = 16
+
+
+@click.command()
+@click.option("--bench", metavar="FOLDER", default="", help="Drives of a simulated bench instead of this machine's.")
+@_json
+def drives(bench: str, as_json: bool) -> None:
+    """List every drive that is connected, and whether it may ever be written to.
+
+    Example: neogenesis drives --json
+    """
+    found = _simulated(Path(bench)) if bench else connected_drives()
+    with ThreadPoolExecutor(_MOST_AT_ONCE) as pool:
+        healths = list(pool.map(_health, found))
+    rows = [_drive_row(one, health) for one, health in zip(found, healths, strict=True)]
+    if as_json:
+        click.echo(to_json({"schema": "neogenesis.drives/1", "drives": rows}).decode(), nl=False)
+        return
+    for row in rows:
+        use = f"in use: {row['in_use']}" if row["in_use"] else ("" if row["may_be_target"] else "read-only")
+        name = " ".join(filter(None, (row["model"], row["serial"])))
+        click.echo(f"{row['path']:<16} {both_text(row['size_bytes']):<24} {row['bus']:<9} {name:<32} {use}".rstrip())
+        click.echo(f"{'':<16} {row['health']['verdict']}: {'; '.join(row['health']['reasons'])}".rstrip(": "))
+    if not rows:
+        click.echo("No drive is connected.")
+
+
+def _simulated(folder: Path) -> list[Connected]:
+    if not (folder / "docks.json").exists():
+        raise BadArgument(f"There are no docks in “{folder}”.", "Name the folder of a demo bench.")
+    return [
+        Connected(drive=docked.drive, in_use="this machine" if docked.drive.mounted else "", removable=True)
+        for docked in SimulatedDocks(folder).drives()
+    ]
+
+
+def _health(one: Connected) -> Health:
+    try:
+        return judge(reading_of(one.drive.path))
+    except NeogenesisError:
+        return judge(None)
+
+
+def _drive_row(one: Connected, health: Health) -> dict[str, Any]:
+    drive = one.drive
+    return {
+        "path": drive.path,
+        "model": drive.model,
+        "serial": drive.serial,
+        "size_bytes": drive.size_bytes,
+        "sector_size": drive.sector_size,
+        "bus": drive.bus,
+        "rotational": drive.rotational,
+        "removable": one.removable,
+        "in_use": one.in_use or None,
+        "may_be_target": one.may_be_target,
+        "health": {"verdict": health.verdict, "reasons": [reason.text for reason in health.reasons]},
+    }
+
+
+@click.command()
+@click.argument("drive", metavar="DRIVE|READING.json")
+@_json
+def health(drive: str, as_json: bool) -> None:
+    """Say what a drive's own readings mean.
+
+    Example: smartctl --json --all /dev/sdb > old.json; neogenesis health old.json
+    """
+    found = health_of(drive)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    click.echo(found.verdict + (": image it first, gently" if found.image_first else ""))
+    for reason in found.reasons:
+        limit = f" (threshold {reason.threshold:g})" if reason.threshold is not None else ""
+        click.echo(f"  {reason.text}{limit}")
+    known = {"°C": found.temperature_c, "hours": found.hours, "% of its rated writes left": found.remaining_percent}
+    for unit, value in known.items():
+        if value is not None:
+            click.echo(f"  {value:g} {unit}")
+
+
+@click.command()
+@_bench
+@_json
+def jobs(bench: str, as_json: bool) -> None:
+    """List the jobs of a bench, open ones first.
+
+    Example: neogenesis jobs --bench ~/shop --json
+    """
+    store = existing_records(bench)
+    try:
+        found = store.jobs()
+    finally:
+        store.close()
+    if as_json:
+        names = ("ticket", "customer", "machine", "promise", "stop", "closed")
+        rows = [{name: getattr(job, name) for name in names} for job in found]
+        click.echo(to_json({"schema": "neogenesis.jobs/1", "jobs": rows}).decode(), nl=False)
+        return
+    for job in found:
+        state = "handed over" if job.closed else job.stop
+        click.echo(f"{job.ticket:<10} {state:<12} {job.promise:<18} {job.customer:<24} {job.machine}".rstrip())
+    if not found:
+        click.echo("There are no jobs yet.")
+
+
+@click.command()
+@click.argument("ticket")
+@_bench
+@_json
+def log(ticket: str, bench: str, as_json: bool) -> None:
+    """Print a job's logbook, and say where it was changed afterwards.
+
+    Example: neogenesis log T-1041 --json
+    """
+    store = existing_records(bench)
+    try:
+        store.job(ticket)
+        entries, broken = store.log(ticket), store.broken_entry(ticket)
+    finally:
+        store.close()
+    if as_json:
+        rows = {"schema": "neogenesis.log/1", "ticket": ticket, "entries": entries, "broken_entry": broken}
+        click.echo(to_json(rows).decode(), nl=False)
+        return
+    for entry in entries:
+        click.echo(f"{entry.number:>4}  {entry.at}  {entry.who}  {entry.text}")
+    if broken is not None:
+        click.echo(f"Entry {broken} was changed after it was made: the seals do not fit from there on.")
+
+
+@click.command()
+@click.argument("ticket")
+@click.argument("out", metavar="OUT.pdf", type=click.Path(path_type=Path))
+@_bench
+def report(ticket: str, out: Path, bench: str) -> None:
+    """Print the customer's report of a finished job.
+
+    Example: neogenesis report T-1041 report.pdf
+    """
+    store = existing_records(bench)
+    try:
+        job, entries, dossier = store.job(ticket), store.log(ticket), store.dossier(ticket)
+    finally:
+        store.close()
+    path = dossier / "plan.json"
+    manifest = RunFiles(path).manifest
+    if not manifest.exists():
+        raise BadArgument(
+            f"Nothing has been transferred yet in {ticket}.", "A report is made from a finished transfer."
+        )
+    plan = load_plan(path)
+    made = report_from_records(job, plan, manifest, entries)
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"  # drawn on paper, not on a screen
+    from PyQt6.QtWidgets import QApplication
+
+    from neogenesis.app.handover.report_print import write_report
+
+    application = QApplication(["neogenesis"])
+    write_report(made, plan, out, None)
+    application.quit()
+    click.echo(f"Report written to {out}")
+
+
+COMMANDS = (drives, health, jobs, log, report)

@@ -1,0 +1,188 @@
+"""Verdicts on drives from their own readings: recorded reports written by hand, each as a drive or a bridge would give it."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from neogenesis.bench.drives.service import ata_reading, nvme_reading
+from neogenesis.core.drive import judge
+from neogenesis.core.drive.smart import read_smart_report
+from neogenesis.core.errors import BadRecord
+
+_NAMES = {
+    1: "Raw_Read_Error_Rate",
+    5: "Reallocated_Sector_Ct",
+    7: "Seek_Error_Rate",
+    9: "Power_On_Hours",
+    10: "Spin_Retry_Count",
+    177: "Wear_Leveling_Count",
+    187: "Reported_Uncorrect",
+    190: "Airflow_Temperature_Cel",
+    194: "Temperature_Celsius",
+    197: "Current_Pending_Sector",
+    198: "Offline_Uncorrectable",
+    199: "UDMA_CRC_Error_Count",
+    231: "SSD_Life_Left",
+    241: "Total_LBAs_Written",
+    255: "Unknown_Attribute",
+}
+
+
+def report(status: int = 0, messages: tuple[str, ...] = (), **more: Any) -> dict[str, Any]:
+    said = [{"string": text, "severity": "error"} for text in messages]
+    return {"json_format_version": [1, 0], "smartctl": {"exit_status": status, "messages": said}, **more}
+
+
+def row(number: int, raw: int | str = 0, value: int = 100, thresh: int = 10, failed: str = "") -> dict[str, Any]:
+    text = str(raw)
+    count = raw if isinstance(raw, int) else 0
+    return {
+        "id": number,
+        "name": _NAMES[number],
+        "value": value,
+        "worst": min(value, 100),
+        "thresh": thresh,
+        "when_failed": failed,
+        "raw": {"value": count, "string": text},
+    }
+
+
+def ata(
+    *rows: dict[str, Any], hours: int = 9000, celsius: int = 34, passed: bool = True, **more: Any
+) -> dict[str, Any]:
+    base = {
+        "model_name": "Halden 500",
+        "serial_number": "HD5-77129K3D",
+        "smart_status": {"passed": passed},
+        "temperature": {"current": celsius},
+        "power_on_time": {"hours": hours},
+        "ata_smart_attributes": {"table": [row(1, 0), *rows]},
+    }
+    return report(**{**base, **more})
+
+
+def nvme(**changes: Any) -> dict[str, Any]:
+    log = {
+        "critical_warning": 0,
+        "temperature": 38,
+        "available_spare": 100,
+        "available_spare_threshold": 10,
+        "percentage_used": 2,
+        "media_errors": 0,
+        "power_on_hours": 410,
+        "data_units_written": 1000,
+    }
+    return report(model_name="Corvane N2", nvme_smart_health_information_log={**log, **changes})
+
+
+def self_test(passed: bool) -> dict[str, Any]:
+    return {"ata_smart_self_test_log": {"standard": {"table": [{"status": {"value": 112, "passed": passed}}]}}}
+
+
+READINGS: dict[str, tuple[dict[str, Any], str, str]] = {
+    "a sound mechanical drive": (ata(row(5), row(197), row(198)), "sound", ""),
+    "reallocated": (ata(row(5, 7)), "copy-now", "reallocated"),
+    "reallocated, packed by the vendor": (ata(row(5, "8 (0 65535)")), "copy-now", "reallocated"),
+    "one pending": (ata(row(197, 1)), "copy-now", "pending"),
+    "uncorrectable": (ata(row(198, 3)), "copy-now", "uncorrectable"),
+    "reads it could not mend": (ata(row(187, 12)), "copy-now", "reported-errors"),
+    "raw rates that mean nothing": (ata(row(7, 0x00AB_1234_5678)), "sound", ""),
+    "temperature with extremes behind": (ata(row(194, "34 (Min/Max 17/51)")), "sound", ""),
+    "a bad cable": (ata(row(199, 421)), "sound", "cable"),
+    "a bad cable and a bad sector": (ata(row(199, 421), row(197, 2)), "copy-now", "pending"),
+    "hot": (ata(celsius=61), "ageing", "hot"),
+    "old": (ata(hours=61_000), "ageing", "old"),
+    "slow to spin up": (ata(row(10, 4)), "ageing", "spin-retries"),
+    "below the maker's threshold": (ata(row(5, 0, 8, 10, "now")), "copy-now", "failing-now"),
+    "was below it once": (ata(row(190, 45, 55, 45, "past")), "ageing", "failed-before"),
+    "calls itself failing": (ata(passed=False), "copy-now", "self-assessment"),
+    "failed a self-test": (ata(**self_test(False)), "copy-now", "self-test"),
+    "passed a self-test": (ata(**self_test(True)), "sound", ""),
+    "solid state, nearly used up": (ata(row(231, 0, 6)), "ageing", "worn"),
+    "an attribute nobody knows": (ata(row(255, 999_999)), "sound", ""),
+    "a sound NVMe drive": (nvme(), "sound", ""),
+    "NVMe media errors": (nvme(media_errors=1), "copy-now", "media-errors"),
+    "NVMe spare at its threshold": (nvme(available_spare=10), "copy-now", "spare"),
+    "NVMe spare just above it": (nvme(available_spare=11), "sound", ""),
+    "NVMe warns of heat only": (nvme(critical_warning=2, temperature=50), "ageing", "hot"),
+    "NVMe read-only": (nvme(critical_warning=8), "copy-now", "warning"),
+    "NVMe past its rated writes": (nvme(percentage_used=131), "ageing", "worn"),
+    "a bridge nobody knows": (report(1, ("Unknown USB bridge [0x0bad:0x0001 (0x100)]",)), "unknown", "no-readings"),
+    "a bridge that answers nothing": (report(), "unknown", "no-readings"),
+    "asleep": (report(2, ("Device is in STANDBY mode, exit(2)",)), "unknown", "no-readings"),
+    "cannot be identified": (
+        report(2, ("Read Device Identity failed: Input/output error",)),
+        "lost-cause",
+        "no-answer",
+    ),
+    "only its own word": (report(smart_status={"passed": True}), "sound", ""),
+    "SCSI with grown defects": (report(scsi_grown_defect_list=4), "copy-now", "reallocated"),
+    "SCSI in order": (report(scsi_grown_defect_list=0), "sound", ""),
+}
+
+
+@pytest.mark.parametrize("name", READINGS)
+def test_each_recorded_reading_gets_its_verdict(name: str) -> None:
+    raw, verdict, code = READINGS[name]
+    found = judge(read_smart_report(json.dumps(raw).encode()))
+    assert (found.verdict, found.image_first) == (verdict, verdict in ("copy-now", "lost-cause"))
+    assert code in [reason.code for reason in found.reasons] if code else not found.reasons
+
+
+def test_figures_are_those_of_the_drive() -> None:
+    found = judge(read_smart_report(json.dumps(nvme(percentage_used=27)).encode()))
+    assert (found.temperature_c, found.hours, found.remaining_percent) == (38, 410, 73)
+    packed = read_smart_report(json.dumps(ata(row(197, (5 << 40) | 3), row(241, 1000))).encode())
+    assert packed is not None and (packed.pending_sectors, packed.written_bytes) == (3, 512_000)
+    reason = judge(packed).reasons[0]
+    assert (reason.value, reason.threshold, reason.attribute) == (3, 0, "pending")
+
+
+@pytest.mark.parametrize(
+    "text",
+    [b"", b"[]", b"{}", b"nonsense", b'{"schema": "other"}', b"[" * 5000, b'{"smartctl": 1' + b" " * 100],
+)
+def test_what_is_no_reading_is_refused_in_words(text: bytes) -> None:
+    with pytest.raises(BadRecord):
+        read_smart_report(text)
+
+
+def test_fields_of_a_wrong_type_count_as_missing() -> None:
+    lies = ata(row(5, 0))
+    lies["ata_smart_attributes"]["table"] += [None, 7, {"id": "x", "raw": [], "value": "?", "name": None}]
+    lies |= {"temperature": "hot", "power_on_time": [], "smart_status": 3, "ata_smart_self_test_log": {"standard": 1}}
+    assert judge(read_smart_report(json.dumps(lies).encode())).verdict == "sound"
+
+
+def test_readings_of_the_disk_service() -> None:
+    rows = [(197, "current-pending-sector", 0, 100, 100, 0, 5, 1, {}), (5, "reallocated", 0, 9, 9, 10, 0, 1, {})]
+    found = judge(ata_reading({"SmartTemperature": 310.15, "SmartPowerOnSeconds": 7200}, rows))
+    assert {"pending", "failing-now"} <= {reason.code for reason in found.reasons}
+    assert (found.temperature_c, found.hours) == (37, 2)
+    given = {"avail_spare": ("y", 5), "spare_thresh": ("y", 10), "percent_used": ("y", 40), "media_errors": ("t", 0)}
+    found = judge(nvme_reading({"SmartCriticalWarning": ["temperature"], "SmartPowerOnHours": 12}, given))
+    assert {"spare", "hot"} == {reason.code for reason in found.reasons} and found.remaining_percent == 60
+
+
+def test_health_command(tmp_path: Path, neogenesis) -> None:
+    path = tmp_path / "old.json"
+    path.write_text(json.dumps(ata(row(197, 5))))
+    found = json.loads(neogenesis("health", path, "--json").stdout)
+    assert found["schema"] == "neogenesis.health/1" and found["verdict"] == "copy-now" and found["image_first"]
+    assert found["reasons"][0]["value"] == 5 and found["hours"] == 9000
+    assert "waiting to be reallocated" in neogenesis("health", path).stdout
+    path.write_text("[1, 2]")
+    neogenesis("health", path, status=3)
+    neogenesis("health", tmp_path / "none.json", status=2)
+
+
+def test_drives_of_this_machine_are_listed_without_being_opened(neogenesis) -> None:
+    found = json.loads(neogenesis("drives", "--json").stdout)
+    assert found["schema"] == "neogenesis.drives/1"
+    for drive in found["drives"]:
+        assert drive["size_bytes"] > 0 and drive["may_be_target"] == (drive["in_use"] is None)
+        assert drive["health"]["verdict"] in ("sound", "ageing", "copy-now", "lost-cause", "unknown")
