@@ -116,7 +116,7 @@ def test_stopped_in_the_window_then_planned_anew(small_bench: Path, open_window:
 
 def test_pulled_drive_leaves_a_ghost_and_comes_back(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
     window = open_window(small_bench)
-    tag = window.bench.dock_of(str(small_bench / "old.drive.json")).tag
+    tag = window.bench.dock_named(str(small_bench / "old.drive.json")).tag
     survey(qtbot, window)
     plan(qtbot, window)
     window.show_stop("transfer")
@@ -125,7 +125,8 @@ def test_pulled_drive_leaves_a_ghost_and_comes_back(small_bench: Path, open_wind
     assert view.gates.start.isEnabled()
     set_docks(small_bench, [None, "new.drive.json", None, None])
     qtbot.waitUntil(lambda: not window.job.old_dock().present, timeout=8_000)
-    assert not view.gates.start.isEnabled() and "not connected" in texts(window)
+    qtbot.waitUntil(lambda: "not connected" in texts(window), timeout=5_000)
+    assert not view.gates.start.isEnabled()
     ghost = next(c for c in window.shelf.cards if c.dock.docked and not c.dock.present)
     assert ghost.dock.tag == tag
     set_docks(small_bench, [None, "new.drive.json", "old.drive.json", None])

@@ -176,14 +176,14 @@ def plan_with_keyboard_and_mouse(qtbot: QtBot, window: MainWindow) -> None:
 
     view.canvas.choose(3)
     key(qtbot, window, Qt.Key.Key_Return)
-    assert view.size.hasFocus()
-    view.size.clear()
-    qtbot.keyClicks(view.size, "300 GiB")
+    assert view.size_field.hasFocus()
+    view.size_field.clear()
+    qtbot.keyClicks(view.size_field, "300 GiB")
     key(qtbot, window, Qt.Key.Key_Return)
     assert size(3) == 300 * GIB
     key(qtbot, window, Qt.Key.Key_Return)
-    view.size.clear()
-    qtbot.keyClicks(view.size, "3 GiB")
+    view.size_field.clear()
+    qtbot.keyClicks(view.size_field, "3 GiB")
     key(qtbot, window, Qt.Key.Key_Return)
     assert model.refusal is not None and "needs at least" in model.refusal.text
     assert not view.write.isEnabled()

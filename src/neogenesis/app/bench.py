@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import getpass
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -11,7 +12,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.work import Failure, Work
 from neogenesis.bench.docks import Docked, Docks
-from neogenesis.core.job import Job, JobStore, LogEntry
+from neogenesis.core.job import Job, JobStore, LogEntry, Which
 from neogenesis.core.work.control import Clock
 
 _LOOK_MS = 1500
@@ -19,11 +20,15 @@ _LOOK_MS = 1500
 
 @dataclass(frozen=True, slots=True)
 class Dock:
-    """A place on the shelf: a drive that is there, the ghost of one that was pulled, or nothing."""
+    """A place on the shelf: a drive that is there, the ghost of one that was pulled, or nothing.
+
+    `twin`: another drive that is connected gives the same serial, so only its place tells which is which.
+    """
 
     docked: Docked | None = None
     tag: int = 0
     present: bool = False
+    twin: bool = False
 
 
 class Bench(QObject):
@@ -37,6 +42,9 @@ class Bench(QObject):
         super().__init__()
         self.name, self.store, self.work, self.clock = name, store, work, clock
         self._docks = docks
+        self._drafts: dict[str, dict[str, str]] = {}
+        self._jobs: dict[str, Job] = {}
+        self._logs: dict[str, list[LogEntry]] = {}
         self._order: list[str] = []
         self._seen: dict[str, Docked] = {}
         self._present: tuple[str, ...] = ()
@@ -66,29 +74,67 @@ class Bench(QObject):
             self._take(found)
 
     def _take(self, found: list[Docked]) -> None:
-        present = tuple(d.key for d in found)
-        changed = present != self._present or any(self._seen.get(d.key) != d for d in found)
-        for docked in found:
-            self._seen[docked.key] = docked
-            if docked.key not in self._order:
-                self._order.append(docked.key)
+        times = Counter(d.key for d in found)
+        keyed = {d.key if times[d.key] == 1 else f"{d.key} {d.name}": d for d in found}
+        present = tuple(keyed)
+        changed = present != self._present or any(self._seen.get(key) != d for key, d in keyed.items())
+        for key, docked in keyed.items():
+            self._seen[key] = docked
+            if key not in self._order:
+                self._order.append(key)
         self._present = present
         if changed:
             self.drives_changed.emit()
 
     def docks(self) -> list[Dock]:
         """The shelf: drives and ghosts in the order of their tags, then empty docks."""
-        shelf = [Dock(self._seen[key], tag, key in self._present) for tag, key in enumerate(self._order)]
+        serials = Counter(self._seen[key].drive.serial for key in self._present)
+        shelf = []
+        for tag, key in enumerate(self._order):
+            docked, present = self._seen[key], key in self._present
+            twin = present and bool(docked.drive.serial) and serials[docked.drive.serial] > 1
+            shelf.append(Dock(docked, tag, present, twin))
         return shelf + [Dock() for _ in range(max(0, self._docks.count - len(shelf)))]
 
-    def dock_of(self, name: str) -> Dock | None:
-        """The drive that a job calls by that name, if it has ever been seen here."""
-        return next((d for d in self.docks() if d.docked and name in (d.docked.name, d.docked.key)), None)
+    def dock_named(self, name: str) -> Dock | None:
+        """What is or was last in that place."""
+        found = [d for d in self.docks() if d.docked and name in (d.docked.name, d.docked.key)]
+        return next((d for d in found if d.present), found[0] if found else None)
+
+    def dock_of(self, job: Job, which: Which) -> Dock | None:
+        """The job's old or new drive, in whatever dock it is or was seen; None when it never was, or nobody can tell.
+
+        A drive is known by who it is. Its place counts only where two say that they are the same.
+        """
+        place, identity = job.place(which), job.identity(which)
+        if not place:
+            return None
+        if identity is None:
+            return self.dock_named(place)
+        same = [d for d in self.docks() if d.docked and d.docked.drive.identity.is_same(identity)]
+        present = [d for d in same if d.present]
+        if len(present) > 1:
+            return next((d for d in present if d.docked and d.docked.name == place), None)
+        return present[0] if present else (same[-1] if same else None)
 
     # Jobs
 
     def jobs(self) -> list[Job]:
         return self.store.jobs()
+
+    def job(self, ticket: str) -> Job:
+        """As the store has it; asked once for each change. Raises BadArgument for a ticket that there is not."""
+        found = self._jobs.get(ticket)
+        if found is None:
+            found = self._jobs[ticket] = self.store.job(ticket)
+        return found
+
+    def log(self, ticket: str) -> list[LogEntry]:
+        """The whole logbook of a job, asked once for each change."""
+        found = self._logs.get(ticket)
+        if found is None:
+            found = self._logs[ticket] = self.store.log(ticket)
+        return found
 
     def add_job(self, job: Job) -> None:
         """Raises BadArgument when the ticket is empty or taken."""
@@ -97,15 +143,20 @@ class Bench(QObject):
         self.jobs_changed.emit()
 
     def update(self, ticket: str, **changes: Any) -> Job:
-        job = self.store.update(ticket, **changes)
+        job = self._jobs[ticket] = self.store.update(ticket, **changes)
         self.jobs_changed.emit()
         return job
 
     def record(self, ticket: str, kind: str, text: str, **figures: Any) -> LogEntry:
         """Append to a job's logbook."""
         entry = self.store.append(ticket, self.clock.wall(), technician(), kind, text, **figures)
+        self._logs.pop(ticket, None)
         self.log_changed.emit()
         return entry
+
+    def drafts(self, ticket: str) -> dict[str, str]:
+        """What was typed into the fields of a job and not yet taken, by the name of the field."""
+        return self._drafts.setdefault(ticket, {})
 
     def when_changed(self, listener: Callable[[], object]) -> None:
         """Hear of drives and jobs alike."""

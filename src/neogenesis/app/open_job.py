@@ -1,7 +1,8 @@
-"""The job in front of the technician: its record and what each of its stops knows."""
+"""One job with what each of its stops knows. It lives as long as it is in front, or as anything of it runs."""
 
 from __future__ import annotations
 
+import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.bench import Bench, Dock
@@ -10,32 +11,53 @@ from neogenesis.app.keep.model import KeepModel
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.transfer.model import TransferModel
-from neogenesis.core.job import Job, LogEntry
+from neogenesis.core.drive import Drive
+from neogenesis.core.job import Job, LogEntry, Which
 from neogenesis.core.job.route import position
 
 
 class OpenJob(QObject):
-    """Holds the models of the stops; `changed` tells that the record of the job is another one."""
+    """Holds the models of the stops. `changed` tells that one of them, or the record of the job, is another one.
+
+    `drives_chosen` tells that the job means another old or new drive from now on. `ended` tells how work came to its
+    end. `drafts` keeps what was typed and not yet taken, by the name of its field.
+    """
 
     changed = pyqtSignal()
+    drives_chosen = pyqtSignal()
+    ended = pyqtSignal(str)
 
     def __init__(self, bench: Bench, ticket: str) -> None:
         super().__init__()
         self.bench, self.ticket = bench, ticket
         self.dossier = bench.store.dossier(ticket)
+        self.drafts = bench.drafts(ticket)
         self.survey = SurveyModel(self)
         self.plan = PlanModel(self)
         self.transfer = TransferModel(self)
         self.handover = HandoverModel(self)
         self.keep = KeepModel(self)
+        if self.survey.record is not None:
+            self.learn("old", self.survey.record.drive)
+        if self.plan.written is not None and self.plan.written.target.drive is not None:
+            self.learn("new", self.plan.written.target.drive)
+        for model in (self.survey, self.plan, self.transfer, self.handover, self.keep):
+            model.changed.connect(self.changed)
+        self.transfer.ended.connect(self.ended)
+        self.keep.ended.connect(self.ended)
         bench.jobs_changed.connect(self.changed)
 
     @property
     def job(self) -> Job:
-        return self.bench.store.job(self.ticket)
+        return self.bench.job(self.ticket)
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether anything is under way that must be heard to its end."""
+        return self.survey.reading or self.plan.reading or self.transfer.is_active or self.keep.is_active
 
     def log(self) -> list[LogEntry]:
-        return self.bench.store.log(self.ticket)
+        return self.bench.log(self.ticket)
 
     def record(self, kind: str, text: str, **figures: object) -> None:
         self.bench.record(self.ticket, kind, text, **figures)
@@ -45,19 +67,43 @@ class OpenJob(QObject):
         if position(self.job.stop) < position(stop):
             self.bench.update(self.ticket, stop=stop)
 
-    def choose_drive(self, which: str, name: str) -> None:
-        """Say which connected drive is the `old_drive` or the `new_drive` of this job."""
-        self.bench.update(self.ticket, **{which: name})
-        dock = self.bench.dock_of(name)
+    # The two drives
+
+    def choose_drive(self, which: Which, name: str) -> None:
+        """Say which connected drive is the old or the new one of this job; it is known by who it is from then on."""
+        dock = self.bench.dock_named(name)
         drive = dock.docked.drive if dock and dock.docked else None
+        identity = msgspec.json.encode(drive.identity).decode() if drive else ""
+        self.bench.update(self.ticket, **{f"{which}_drive": name, f"{which}_identity": identity})
         text = f"{drive.model} {drive.serial}".strip() if drive else name
-        self.record("drive", f"{'Old' if which == 'old_drive' else 'New'} drive: {text}")
+        self.record("drive", f"{'Old' if which == 'old' else 'New'} drive: {text}")
+        self.drives_chosen.emit()
+
+    def dock(self, which: Which) -> Dock | None:
+        """Where that drive is now, or was last."""
+        return self.bench.dock_of(self.job, which)
 
     def old_dock(self) -> Dock | None:
-        return self.bench.dock_of(self.job.old_drive) if self.job.old_drive else None
+        return self.dock("old")
 
     def new_dock(self) -> Dock | None:
-        return self.bench.dock_of(self.job.new_drive) if self.job.new_drive else None
+        return self.dock("new")
+
+    def place(self, which: Which) -> str:
+        """The DRIVE argument by which it is reached now; empty while it is not connected."""
+        dock = self.dock(which)
+        return dock.docked.name if dock and dock.present and dock.docked else ""
+
+    def means(self, which: Which, drive: Drive) -> bool:
+        """Whether `drive` is the one that this job means; a record from before identities were kept says yes."""
+        identity = self.job.identity(which)
+        return identity is None or identity.is_same(drive.identity)
+
+    def learn(self, which: Which, drive: Drive) -> None:
+        """Put on record who a drive is, where only its place was known."""
+        if self.job.identity(which) is None:
+            identity = msgspec.json.encode(drive.identity).decode()
+            self.bench.update(self.ticket, **{f"{which}_identity": identity})
 
     def note(self, stop: str, text: str) -> None:
         """A free note that goes to the logbook."""

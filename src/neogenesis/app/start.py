@@ -47,6 +47,7 @@ def _run(name: str, store: JobStore, docks: Docks) -> int:
     from PyQt6.QtWidgets import QApplication
 
     from neogenesis.app.bench import Bench
+    from neogenesis.app.trouble import Handler
     from neogenesis.app.window import MainWindow
     from neogenesis.app.work import Work
 
@@ -55,7 +56,9 @@ def _run(name: str, store: JobStore, docks: Docks) -> int:
     application.setApplicationName("Neogenesis")
     application.setDesktopFileName("neogenesis")
     window = MainWindow(Bench(name, store, docks, Work(), BenchClock()))
+    handler = Handler(window)
     window.show()
     status = application.exec()
+    handler.close()
     store.close()
     return status

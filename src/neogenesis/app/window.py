@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QSystemTra
 from neogenesis.app.bench import Bench, Dock
 from neogenesis.app.command.actions import Action, Actions
 from neogenesis.app.command.field import CommandField, Found
+from neogenesis.app.desks import Desks
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.jobs.view import JobsView, NewJobSheet
 from neogenesis.app.keep.view import KeepSheet
@@ -29,7 +30,6 @@ from neogenesis.app.theme.icons import icon_pixmap
 from neogenesis.app.theme.look import TEXT_PERCENTS, look
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.words import settle_locale, tail, tr
-from neogenesis.bench import worker
 from neogenesis.core.job import ROUTE, Job
 from neogenesis.core.job.route import position
 
@@ -43,6 +43,7 @@ class MainWindow(QMainWindow):
         super().__init__()
         settle_locale()
         self.bench = bench
+        self.desks = Desks(bench)
         self.job: OpenJob | None = None
         self.stop = ""
         self.views: dict[str, StopView] = {}
@@ -59,7 +60,10 @@ class MainWindow(QMainWindow):
         bench.drives_changed.connect(self._drives_changed)
         bench.jobs_changed.connect(self._jobs_changed)
         bench.log_changed.connect(self._show_log)
+        self.desks.changed.connect(self._desk_changed)
+        self.desks.ended.connect(self._work_ended)
         bench.watch()
+        self.desks.find_running()
         self.show_jobs()
 
     # Building
@@ -71,6 +75,8 @@ class MainWindow(QMainWindow):
         self.shelf = ShelfView()
         self.logbook = LogbookView()
         self.logbook.setFixedWidth(look().px(302))
+        if self.job is not None:
+            self.logbook.take_drafts(self.job.drafts)
         self.jobs_view = JobsView()
         self.centre = QStackedWidget()
         self.centre.addWidget(self.jobs_view)
@@ -168,7 +174,7 @@ class MainWindow(QMainWindow):
             Action("keep", "Image, rescue, restore, or copy files out", "Ctrl+I", "Job", self.show_keep, in_job),
             Action("undo", "Undo", "Ctrl+Z", "Plan", lambda: self.job and self.job.plan.undo(), here("plan")),
             Action("redo", "Redo", "Ctrl+Shift+Z", "Plan", lambda: self.job and self.job.plan.redo(), here("plan")),
-            Action("write", "Write plan", "Ctrl+S", "Plan", lambda: self.job and self.job.plan.write(), here("plan")),
+            Action("write", "Write plan", "Ctrl+S", "Plan", self._write_plan, here("plan")),
             Action("pause", "Pause or go on", "Ctrl+P", "Transfer", self._pause, here("transfer")),
             Action("stop", "Stop safely", "Ctrl+Shift+P", "Transfer", self._stop_safely, here("transfer")),
             Action("report", "Write report", "Ctrl+R", "Handover", self._report, here("handover")),
@@ -213,6 +219,11 @@ class MainWindow(QMainWindow):
         if isinstance(view, TransferView) and view.running.pause.isEnabled():
             view.running.pause.click()
 
+    def _write_plan(self) -> None:
+        view = self.views.get("plan")
+        if isinstance(view, PlanView):
+            view.write_plan()
+
     def _stop_safely(self) -> None:
         if self.job is not None:
             self.job.transfer.stop()
@@ -234,9 +245,9 @@ class MainWindow(QMainWindow):
         arriving = self.centre.currentWidget() is not self.jobs_view or not self.jobs_view.cards
         came_from = self.job.ticket if self.job is not None else ""
         if self.job is not None:
-            self.job.close()
             self.job = None
             self._drop_stops()
+            self.desks.leave()
         self.stop = ""
         jobs = self.bench.jobs()
         self.rail.show_bench(sum(1 for j in jobs if not j.closed))
@@ -249,13 +260,9 @@ class MainWindow(QMainWindow):
 
     def open_job(self, ticket: str) -> None:
         if self.job is not None:
-            self.job.close()
             self._drop_stops()
-        self.job = OpenJob(self.bench, ticket)
-        self.job.transfer.ended.connect(self._transfer_ended)
-        self.job.keep.changed.connect(self._show_shelf)
-        for model in (self.job.survey, self.job.plan, self.job.transfer, self.job.handover, self.job.keep):
-            model.changed.connect(self._show_marks)
+        self.job = self.desks.open(ticket)
+        self.logbook.take_drafts(self.job.drafts)
         self._build_stops(self.job)
         self._show_job()
         self.show_stop("handover" if self.job.job.closed else self.job.job.stop)
@@ -322,6 +329,14 @@ class MainWindow(QMainWindow):
         if self.job is None and self.stop == "":
             self._jobs_changed()
 
+    def _desk_changed(self, ticket: str) -> None:
+        """Something of a job is different; only the one in front has stops to show it."""
+        if self.job is None:
+            self._jobs_changed()
+        elif self.job.ticket == ticket:
+            self._show_marks()
+            self._show_shelf()
+
     def _jobs_changed(self) -> None:
         if self.job is None:
             self.show_jobs()
@@ -347,7 +362,7 @@ class MainWindow(QMainWindow):
         for key in ("survey", "plan"):
             checks = self.views[key].checks()
             if key == "survey" and self.job.survey.record is not None:
-                found = [f.severity for f in self.job.survey.record.findings]
+                found: list[str] = [f.severity for f in self.job.survey.record.findings]
             else:
                 found = [c.severity for c in checks]
             serious = [s for s in found if s in ("stop", "caution")]
@@ -367,23 +382,36 @@ class MainWindow(QMainWindow):
 
     def _use(self, dock: Dock) -> str:
         """What may happen to a drive: all are sealed but the job's new drive, and what a restore writes to."""
+        if dock.docked is not None and self._is_written(dock):
+            return tr("being written")
         if dock.docked is None or self.job is None:
             return tr("sealed")
-        job, keep = self.job.job, self.job.keep
-        if keep.is_active and {dock.docked.name, dock.docked.key} & set(keep.written_to):
-            return tr("being written")
-        if job.new_drive not in (dock.docked.name, dock.docked.key) or job.closed:
+        new = self.job.new_dock()
+        if new is None or dock.tag != new.tag or self.job.job.closed or self.job.plan.out_of_date:
             return tr("sealed")
-        return tr("being written") if self.job.transfer.is_active else tr("may be written")
+        return tr("may be written")
+
+    def _is_written(self, dock: Dock) -> bool:
+        """Whether work of any job writes to that drive now."""
+        for desk in self.desks.running():
+            new = desk.new_dock()
+            if desk.transfer.is_active and new is not None and new.tag == dock.tag:
+                return True
+            if desk.keep.is_active and dock.docked and dock.docked.name in desk.keep.written_to:
+                return True
+        return False
 
     def _busy(self, job: Job) -> str:
-        running = worker.running_worker(self.bench.store.dossier(job.ticket) / "plan.json")
-        return tr("Transfer under way") if running else ""
+        desk = self.desks.running_of(job.ticket)
+        if desk is None:
+            return ""
+        if desk.transfer.is_active:
+            return tr("Transfer under way")
+        return tr("Being read") if not desk.keep.is_active else tr("{0} under way").format(tr(desk.keep.title))
 
     def _tags(self, job: Job) -> tuple[int | None, int | None]:
-        docks = [self.bench.dock_of(name) if name else None for name in (job.old_drive, job.new_drive)]
-        old, new = (dock.tag if dock and dock.present else None for dock in docks)
-        return old, new
+        old, new = self.bench.dock_of(job, "old"), self.bench.dock_of(job, "new")
+        return (old.tag if old and old.present else None, new.tag if new and new.present else None)
 
     def _fold_logbook(self) -> None:
         wanted = self._settings.logbook
@@ -395,13 +423,14 @@ class MainWindow(QMainWindow):
         if self.job is not None:
             self.job.note(self.stop, text)
 
-    def _transfer_ended(self, text: str) -> None:
+    def _work_ended(self, ticket: str, text: str) -> None:
+        """Whatever is in front: the shelf and the list of jobs show it, and who is elsewhere hears of it."""
         self._show_shelf()
-        if not self.isActiveWindow() and QSystemTrayIcon.isSystemTrayAvailable() and self.job is not None:
+        if not self.isActiveWindow() and QSystemTrayIcon.isSystemTrayAvailable():
             if self._tray is None:
                 self._tray = QSystemTrayIcon(self.windowIcon(), self)
             self._tray.show()
-            self._tray.showMessage(f"Neogenesis · {self.job.ticket}", text)
+            self._tray.showMessage(f"Neogenesis · {ticket}", text)
 
     # Look
 
@@ -435,8 +464,7 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Transfers go on; what is only being looked at is let go."""
         self.bench.stop_watching()
-        if self.job is not None:
-            self.job.close()
+        self.desks.close()
         self.bench.work.close()
         if self._tray is not None:
             self._tray.hide()

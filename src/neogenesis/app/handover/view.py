@@ -45,6 +45,9 @@ class HandoverView(StopView):
         self._pages.addWidget(empty)
         self.bars = BeforeAfter()
         self.before, self.after = QLineEdit(), QLineEdit()
+        for field, key in ((self.before, "before_s"), (self.after, "after_s")):
+            field.setText(desk.drafts.get(key, ""))
+            field.textEdited.connect(lambda text, key=key: desk.drafts.__setitem__(key, text))
         self.runs = QSpinBox()
         self.runs.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.runs.setRange(1, 99)
@@ -100,7 +103,7 @@ class HandoverView(StopView):
             self.bars.show_improvement(improvement)
         for field, which in ((self.before, "before_s"), (self.after, "after_s")):
             value = model.measured(which)
-            if value is not None and not field.hasFocus():
+            if value is not None and not field.hasFocus() and which not in self._desk.drafts:
                 field.setText(f"{value:g}")
             field.setEnabled(not closed)
         self.runs.setEnabled(not closed)

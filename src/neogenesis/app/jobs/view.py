@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import msgspec
 from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QDialog, QFormLayout, QLineEdit, QVBoxLayout, QWidget
@@ -206,7 +207,7 @@ class NewJobSheet(QDialog):
     def _done(self) -> None:
         values = {name: field.text().strip() for name, (field, _, _) in self.fields.items()}
         try:
-            self._take(Job(**values))
+            self._take(msgspec.convert(values, Job))
         except NeogenesisError as error:
             self._fault.setText(error.sentence())
         else:

@@ -97,6 +97,7 @@ class KeepModel(QObject):
 
     changed = pyqtSignal()
     moved = pyqtSignal()
+    ended = pyqtSignal(str)
 
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(desk)
@@ -117,6 +118,11 @@ class KeepModel(QObject):
     @property
     def kind(self) -> Kind:
         return self.kept.kind
+
+    @property
+    def title(self) -> str:
+        """What is or was done, in words."""
+        return _WORDS[self.kind]
 
     @property
     def is_active(self) -> bool:
@@ -160,7 +166,7 @@ class KeepModel(QObject):
 
         For a restore it is the image that is put onto `targets`, each confirmed by one of `tails`.
         """
-        old = self._desk.job.old_drive
+        old = self._desk.place("old")
         if self.is_active or not place or not (old or kind == "restore"):
             return
         unfinished = self.failure is not None and self.kept.kind == kind and self.kept.place == place
@@ -272,6 +278,12 @@ class KeepModel(QObject):
         elif outcome.outcome not in ("done", "partial"):
             self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
         text = outcome.text if outcome else (self.failure.text if self.failure else "")
-        if note:
+        if note or self._end_is_missing():
             self._desk.record(f"{self.kind}-{outcome.outcome if outcome else 'failed'}", text)
+            self.ended.emit(text)
         self.changed.emit()
+
+    def _end_is_missing(self) -> bool:
+        """Whether the logbook says that it began, and not how it ended."""
+        latest = [e.kind for e in self._desk.log() if e.kind.startswith(f"{self.kind}-")]
+        return bool(latest) and latest[-1] == f"{self.kind}-start"

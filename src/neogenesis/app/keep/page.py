@@ -247,4 +247,6 @@ class KeepPage(QWidget):
             lane = heard.lanes.get(target)
             if lane is not None:
                 time_s = heard.latest.time_s if heard.latest else 0.0
-                self.lanes.row_of(target).show_lane(lane, self._desk.bench.dock_of(target), heard.started_wall, time_s)
+                self.lanes.row_of(target).show_lane(
+                    lane, self._desk.bench.dock_named(target), heard.started_wall, time_s
+                )

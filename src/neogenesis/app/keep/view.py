@@ -144,10 +144,10 @@ class KeepSheet(QDialog):
         """A line for every connected drive that could be written to; the job's new drive is ticked."""
         clear(self._targets)
         self.targets = {}
-        old, new = self._desk.job.old_drive, self._desk.job.new_drive
+        old, new = self._desk.old_dock(), self._desk.new_dock()
         for dock in self._desk.bench.docks():
             docked = dock.docked
-            if not dock.present or docked is None or docked.trouble or old in (docked.name, docked.key):
+            if not dock.present or docked is None or docked.trouble or (old and dock.tag == old.tag):
                 continue
             drive = docked.drive
             mark, box, typed = TagMark(), QCheckBox(), self._tail_field()
@@ -156,7 +156,7 @@ class KeepSheet(QDialog):
             box.setText(
                 f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}  {both(drive.size_bytes)}"
             )
-            box.setChecked(new in (docked.name, docked.key))
+            box.setChecked(new is not None and dock.tag == new.tag)
             typed.setProperty("expected", confirm_tail(drive))
             box.toggled.connect(lambda _: self._show_ready())
             line = row(mark, box, None, typed, gap=10)

@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QPlainTextEdit, QVBoxLayout, QWidget
 
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, notice, row
+from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import tr
@@ -23,6 +24,7 @@ class LaterView(StopView):
         self.note.setAccessibleName(tr("Note"))
         self.note.setTabChangesFocus(True)
         self.note.setMaximumHeight(look().px(180))
+        keep_draft(desk.drafts, f"note {stop.key}", self.note)
         self.note.textChanged.connect(self._typed)
         self.save = button(tr("Write note to logbook"), self._save, "main", tr("Ctrl+Return"))
         self._steps = QVBoxLayout()

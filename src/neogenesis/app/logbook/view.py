@@ -37,6 +37,8 @@ class LogbookView(QWidget):
         self.note.setToolTip(tr("Write a note into the logbook  Ctrl+L"))
         self.note.setAccessibleName(tr("Note for the logbook"))
         self.note.returnPressed.connect(self._write)
+        self.note.textChanged.connect(self._typed)
+        self._drafts: dict[str, str] = {}
         inner = QWidget()
         layout = QVBoxLayout(inner)
         layout.setContentsMargins(look().px(16), look().px(18), look().px(16), look().px(10))
@@ -58,6 +60,18 @@ class LogbookView(QWidget):
         foot.addWidget(self.note)
         outer.addLayout(foot)
         self._shown: object = None
+
+    def take_drafts(self, drafts: dict[str, str]) -> None:
+        """What is typed as a note belongs to the job in front."""
+        self._drafts = {}
+        self.note.setText(drafts.get("logbook", ""))
+        self._drafts = drafts
+
+    def _typed(self, text: str) -> None:
+        if text:
+            self._drafts["logbook"] = text
+        else:
+            self._drafts.pop("logbook", None)
 
     def show_log(self, entries: Sequence[LogEntry], broken: int | None) -> None:
         """Newest first. `broken` is the first entry whose seal does not hold."""
@@ -81,9 +95,9 @@ class LogbookView(QWidget):
             at.setFixedWidth(wide)
             at.setToolTip(f"{entry.at}  {entry.who}")
             line.addWidget(at, 0, Qt.AlignmentFlag.AlignTop)
-            text = label(entry.text, wrap=True, copyable=True)
-            text.setToolTip(f"{entry.at}  {entry.who}")
-            line.addWidget(text, 1)
+            words = label(entry.text, wrap=True, copyable=True)
+            words.setToolTip(f"{entry.at}  {entry.who}")
+            line.addWidget(words, 1)
             self._log.addLayout(line)
 
     def show_checks(self, checks: Sequence[Check]) -> None:

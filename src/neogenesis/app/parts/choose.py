@@ -25,11 +25,12 @@ class DriveChoice(QWidget):
         self.setLayout(stack(label(question, "head", wrap=True), self._empty, self._grid, None, gap=14))
         self.buttons: dict[str, QPushButton] = {}
 
-    def show_docks(self, docks: list[Dock], taken: str) -> None:
+    def show_docks(self, docks: list[Dock], taken: Dock | None) -> None:
         """All present drives but the one that is `taken` for something else."""
         clear(self._grid)
         self.buttons = {}
-        present = [d for d in docks if d.present and d.docked and taken not in (d.docked.name, d.docked.key)]
+        taken_tag = taken.tag if taken is not None and taken.docked else None
+        present = [d for d in docks if d.present and d.docked and d.tag != taken_tag]
         self._empty.setVisible(not present)
         for index, dock in enumerate(present):
             docked = dock.docked

@@ -138,7 +138,8 @@ class PlanCanvas(QWidget):
         olds = {p.stratum.number: p for p in old if p.stratum.number is not None}
         chosen_new = None
         for item in new:
-            source = olds.get(item.stratum.from_number)
+            number = item.stratum.from_number
+            source = olds.get(number) if number is not None else None
             if source is not None:
                 chosen = self.chosen == item.stratum.from_number
                 paint_ribbon(painter, source.rect, item.rect, item.stratum.role, 0.42 if chosen else 0.22)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Literal
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.words import tr
 from neogenesis.app.work import Failure, failure_of
 from neogenesis.bench import planning, worker
 from neogenesis.core.errors import NeogenesisError
@@ -35,14 +36,16 @@ class PlanModel(QObject):
         super().__init__(desk)
         self._desk = desk
         self.path: Path = desk.dossier / "plan.json"
+        desk.drives_chosen.connect(self._drives_chosen)
         self.plan: Plan | None = None
         self.written: Plan | None = None
         self.policy = Policy()
         self.refusal: Failure | None = None
         self.failure: Failure | None = None
         self.reading = False
-        self._source: Surveyed | None = None
-        self._target: Target | None = None
+        self._read_from: Surveyed | None = None
+        self._read_onto: Target | None = None
+        self._asked = ""
         self._undo: list[Policy] = []
         self._redo: list[Policy] = []
         self._ids: list[str] = []
@@ -52,6 +55,30 @@ class PlanModel(QObject):
                 self.policy = self.written.policy
             except NeogenesisError as error:
                 self.failure = failure_of(error)
+
+    @property
+    def _source(self) -> Surveyed | None:
+        """The old drive as it was read, while the job means that one."""
+        found = self._read_from
+        return found if found is not None and self._desk.means("old", found.survey.drive) else None
+
+    @property
+    def _target(self) -> Target | None:
+        """The new drive as it was read, while the job means that one."""
+        found = self._read_onto
+        return found if found is not None and found.drive and self._desk.means("new", found.drive) else None
+
+    @property
+    def out_of_date(self) -> str:
+        """Why the plan on file is not one for the drives of this job any more; empty while it is."""
+        plan = self.written
+        if plan is None:
+            return ""
+        if not self._desk.means("old", plan.source.survey.drive):
+            return tr("The plan on file was made from another old drive than this job has now.")
+        if plan.target.drive is not None and not self._desk.means("new", plan.target.drive):
+            return tr("The plan on file was made for another new drive than this job has now.")
+        return ""
 
     @property
     def state(self) -> State:
@@ -91,10 +118,17 @@ class PlanModel(QObject):
 
     def choose(self, name: str) -> None:
         """Take another drive as the new one; the layout is made for it at once."""
-        self._desk.choose_drive("new_drive", name)
-        self._target = None
-        self.plan = self.refusal = self.failure = None
+        self._desk.choose_drive("new", name)
         self.prepare()
+
+    def _drives_chosen(self) -> None:
+        """What was shown is of other drives; the policy stays, but for sizes and what is left behind."""
+        if self.is_carried_out():
+            return
+        self.plan = self.refusal = self.failure = None
+        self.policy = msgspec.structs.replace(self.policy, sizes={}, leave=())
+        self._undo, self._redo = [], []
+        self.changed.emit()
 
     def prepare(self) -> None:
         """Read both drives again, so that a plan can be made; does nothing when that has been done."""
@@ -103,27 +137,35 @@ class PlanModel(QObject):
             return
         if self._desk.survey.record is None:
             return
-        old, new = self._desk.old_dock(), self._desk.new_dock()
-        if not (old and old.present and new and new.present):
+        old, new = self._desk.place("old"), self._desk.place("new")
+        if not (old and new):
             self.changed.emit()
             return
-        self.reading, self.failure = True, None
+        self.reading, self.failure, self._asked = True, None, job.new_drive
         self.changed.emit()
-        self._desk.bench.work.in_process(self._read, planning.both_drives, job.old_drive, job.new_drive)
+        self._desk.bench.work.in_process(self._read, planning.both_drives, old, new)
 
     def _read(self, found: tuple[Surveyed, Target] | Failure) -> None:
         self.reading = False
         if isinstance(found, Failure):
             self.failure = found
         else:
-            self._source, self._target = found
-            if self.written is None or not self._still_fits(self.written):
+            self._read_from, self._read_onto = found
+            if found[1].drive is not None and self._asked == self._desk.job.new_drive:
+                self._desk.learn("new", found[1].drive)
+            if self._source is None or self._target is None:  # other drives were chosen, or put there, meanwhile
+                self.changed.emit()
+                self.prepare()
+                return
+            if self.written is not None and self._still_fits(self.written):
+                self.plan = self.written
+            else:
                 self._remake()
         self.changed.emit()
 
     def _still_fits(self, plan: Plan) -> bool:
         """Whether the plan on file was made from what is connected now."""
-        if self._source is None or self._target is None:
+        if self._source is None or self._target is None or self.out_of_date:
             return False
         return plan.source.survey.fingerprint == self._source.survey.fingerprint and plan.target == self._target
 
@@ -234,7 +276,7 @@ class PlanModel(QObject):
             file.rename(folder / file.name)
         self._desk.record("plan", f"Earlier plan and its records kept as {folder.name}")
         self.written = None
-        self._source = self._target = None
+        self._read_from = self._read_onto = None
         self._undo, self._redo = [], []
         self._desk.transfer.plan_written()
         self.prepare()

@@ -36,7 +36,7 @@ class PlanView(StopView):
 
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(tr("Plan"))
-        self._desk, self._model = desk, desk.plan
+        self._desk, self._model, self._drafts = desk, desk.plan, desk.drafts
         self._before: tuple[Plan, Policy] | None = None
         self._filling = False
         self.choice = DriveChoice(tr("Which connected drive is the new one? Nothing is written yet."), self._chosen)
@@ -63,7 +63,7 @@ class PlanView(StopView):
         self.redo = button(tr("Redo"), self._model.redo, "", tr("Do it again  Ctrl+Shift+Z"))
         self.other = button(tr("Another drive…"), self._choose_again, "", tr("Plan for another new drive"))
         self.again = button(tr("Plan again"), self._model.start_over, "", tr("Keep this plan's records and begin anew"))
-        self.write = button(tr("Write plan"), self._model.write, "main", tr("Put the plan on file  Ctrl+S"))
+        self.write = button(tr("Write plan"), self.write_plan, "main", tr("Put the plan on file  Ctrl+S"))
         words = row(gap=14)
         words.addWidget(self._summary, 5)
         words.addWidget(self._reason, 6)
@@ -87,16 +87,17 @@ class PlanView(StopView):
         canvas.drag_ended.connect(self._drag_ended)
         canvas.step_asked.connect(self._step)
         canvas.toggled.connect(model.toggle)
-        canvas.size_asked.connect(lambda: self.size.setFocus() if self.size.isEnabled() else None)
+        canvas.size_asked.connect(lambda: self.size_field.setFocus() if self.size_field.isEnabled() else None)
 
     def _chosen_row(self) -> QVBoxLayout:
         self._name = Elided("", "head")
         self._limits = Elided("", "small")
-        self.size = QLineEdit()
-        self.size.setFixedWidth(look().px(120))
-        self.size.setAccessibleName(tr("Size on the new drive"))
-        self.size.setToolTip(tr("Such as 300 GiB, 200GB or plain bytes; Return takes it"))
-        self.size.returnPressed.connect(self._size_typed)
+        self.size_field = QLineEdit()
+        self.size_field.setFixedWidth(look().px(120))
+        self.size_field.setAccessibleName(tr("Size on the new drive"))
+        self.size_field.setToolTip(tr("Such as 300 GiB, 200GB or plain bytes; Return takes it"))
+        self.size_field.returnPressed.connect(self._size_typed)
+        self.size_field.textEdited.connect(lambda text: self._drafts.__setitem__(f"size {self.canvas.chosen}", text))
         self.carry = QCheckBox(tr("carry over"))
         self.carry.setToolTip(tr("Leave it behind or carry it over  Space in the drawing"))
         self.carry.clicked.connect(lambda: self.canvas.chosen is not None and self._model.toggle(self.canvas.chosen))
@@ -105,7 +106,7 @@ class PlanView(StopView):
         line.addWidget(self._limits, 4)
         line.addWidget(self.carry)
         line.addWidget(label(tr("Size"), "muted"))
-        line.addWidget(self.size)
+        line.addWidget(self.size_field)
         return stack(line)
 
     def _growth_row(self) -> FlowRow:
@@ -128,6 +129,7 @@ class PlanView(StopView):
         self.volume.setAccessibleName(tr("New data volume"))
         self.volume.setToolTip(tr("Add an empty data volume of this size; empty for none"))
         self.volume.returnPressed.connect(self._volume_typed)
+        self.volume.textEdited.connect(lambda text: self._drafts.__setitem__("volume", text))
         self.intent = Choice()
         self.intent.setAccessibleName(tr("What the customer needs"))
         for key, text in INTENT_NAMES.items():
@@ -183,26 +185,46 @@ class PlanView(StopView):
         if current and facts and is_resizable(facts):
             self._model.resize(current.number, self._model.clamp(current.number, current.size_bytes + difference))
 
+    def write_plan(self) -> None:
+        """Take what was typed and not yet taken, and put the plan on file if all of it can be had."""
+        if self._take_size() and self._take_volume() and self._model.refusal is None:
+            self._model.write()
+
     def _size_typed(self) -> None:
-        number = self.canvas.chosen
-        if number is None:
-            return
-        try:
-            size = parse_size(self.size.text().replace(",", "."))
-        except NeogenesisError as error:
-            self._say_fault(error.sentence())
-            return
-        self._model.resize(number, size // MIB * MIB if size >= MIB else size)
-        self.canvas.setFocus()
+        if self._take_size():
+            self.canvas.setFocus()
 
     def _volume_typed(self) -> None:
-        text = self.volume.text().strip()
+        self._take_volume()
+
+    def _take_size(self) -> bool:
+        """What was typed as a size, if anything was; False when it is none."""
+        number = self.canvas.chosen
+        text = self._drafts.get(f"size {number}")
+        if number is None or text is None:
+            return True
         try:
-            size = parse_size(text.replace(",", ".")) if text and text != "0" else None
+            size = parse_size(text.replace(",", "."))
         except NeogenesisError as error:
             self._say_fault(error.sentence())
-            return
+            return False
+        del self._drafts[f"size {number}"]
+        self._model.resize(number, size // MIB * MIB if size >= MIB else size)
+        self._show_chosen()
+        return True
+
+    def _take_volume(self) -> bool:
+        text = self._drafts.get("volume")
+        if text is None:
+            return True
+        try:
+            size = parse_size(text.strip().replace(",", ".")) if text.strip() not in ("", "0") else None
+        except NeogenesisError as error:
+            self._say_fault(error.sentence())
+            return False
+        del self._drafts["volume"]
         self._model.change(data_volume_bytes=size)
+        return True
 
     def _intent_chosen(self, index: int) -> None:
         """One of the intents, or a device class, which brings its own."""
@@ -228,7 +250,7 @@ class PlanView(StopView):
         model, state = self._model, self._model.state
         plan = model.plan
         if state != "no-survey" and (state == "no-drive" or self._choosing):
-            self.choice.show_docks(self._desk.bench.docks(), self._desk.job.old_drive)
+            self.choice.show_docks(self._desk.bench.docks(), self._desk.old_dock())
             self._pages.setCurrentIndex(0)
         elif plan is None:
             self._show_message(state)
@@ -335,17 +357,18 @@ class PlanView(StopView):
         shaped = self._model.policy.intent in ("replace", "split")
         editable = self._model.state == "ready" and facts is not None and shaped
         resizable = facts is not None and is_resizable(facts) and placed is not None
-        self.size.setEnabled(editable and resizable)
+        self.size_field.setEnabled(editable and resizable)
         self.carry.setEnabled(editable)
         self.carry.setChecked(facts is not None and placed is not None)
         if facts is None:
             self._name.say(tr("Choose a partition: arrow keys or a click"))
             self._limits.say(tr("drag a grip, or Left and Right, to change its size"))
-            self.size.clear()
+            self.size_field.clear()
             return
         self._name.say(facts.title)
-        if not self.size.hasFocus():
-            self.size.setText(exact(placed.size_bytes) if placed else "")
+        draft = self._drafts.get(f"size {number}")
+        if not self.size_field.hasFocus() or draft is None:
+            self.size_field.setText(draft if draft is not None else (exact(placed.size_bytes) if placed else ""))
         if resizable:
             self._limits.say(
                 tr("{0} used, at least {1}").format(exact(facts.volume.used_bytes), exact(facts.volume.smallest_bytes))
@@ -367,7 +390,10 @@ class PlanView(StopView):
                 self.growth.addItem(text, key)
         self.growth.setCurrentIndex(next((i for i, (key, _) in enumerate(options) if key == wanted), 0))
         self.spare.setValue(policy.spare_percent)
-        if not self.volume.hasFocus():
+        if "volume" in self._drafts:
+            if not self.volume.hasFocus():
+                self.volume.setText(self._drafts["volume"])
+        else:
             self.volume.setText(exact(policy.data_volume_bytes) if policy.data_volume_bytes else "")
         device = policy.appliance
         known = {load_appliance(name).title: f"{_DEVICE}{name}" for name in appliance_names()}

@@ -27,16 +27,31 @@ class SurveyModel(QObject):
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(desk)
         self._desk = desk
-        self.record: Survey | None = None
-        self.surveyed: Surveyed | None = None
+        self._record: Survey | None = None
+        self._surveyed: Surveyed | None = None
         self.failure: Failure | None = None
         self.reading = False
         self._path = desk.dossier / "survey.json"
         if self._path.exists():
             try:
-                self.record = load(self._path, Survey, "survey")
+                self._record = load(self._path, Survey, "survey")
             except NeogenesisError as error:
                 self.failure = failure_of(error)
+
+    @property
+    def record(self) -> Survey | None:
+        """The survey on file, if it is one of the drive that the job means now."""
+        return None if self.is_outdated else self._record
+
+    @property
+    def is_outdated(self) -> bool:
+        """Whether the survey on file is one of another drive."""
+        return self._record is not None and not self._desk.means("old", self._record.drive)
+
+    @property
+    def surveyed(self) -> Surveyed | None:
+        """As `record`, with the allocations that a plan needs; None until it was read again."""
+        return None if self.is_outdated else self._surveyed
 
     @property
     def state(self) -> State:
@@ -51,25 +66,32 @@ class SurveyModel(QObject):
         return "ready" if dock and dock.present else "absent"
 
     def choose(self, name: str) -> None:
-        self._desk.choose_drive("old_drive", name)
-        self.record = self.surveyed = self.failure = None
+        self.failure = None
+        self._desk.choose_drive("old", name)
         self.changed.emit()
 
     def start(self) -> None:
         """Read the old drive, sealed; the answer comes later through `changed`."""
-        if self.reading or not self._desk.job.old_drive:
+        place = self._desk.place("old")
+        if self.reading or not place:
             return
         self.reading, self.failure = True, None
         self.changed.emit()
-        self._desk.bench.work.in_process(self._read, planning.survey, self._desk.job.old_drive)
+        self._desk.bench.work.in_process(self._read, planning.survey, place)
 
     def _read(self, found: Surveyed | Failure) -> None:
         self.reading = False
         if isinstance(found, Failure):
             self.failure = found
             self._desk.record("survey-failed", found.sentence())
+        elif not self._desk.means("old", found.survey.drive):  # another drive was chosen, or put there, meanwhile
+            self.failure = Failure(
+                "The drive that was read is not the one that this job means; its survey was dropped.",
+                "Check which drive is in the dock, and survey again.",
+            )
         else:
-            self.surveyed, self.record = found, found.survey
+            self._surveyed, self._record = found, found.survey
+            self._desk.learn("old", found.survey.drive)
             save(self._path, found.survey)
             survey = found.survey
             cautions = sum(1 for f in survey.findings if f.severity != "note")

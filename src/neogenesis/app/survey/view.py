@@ -118,7 +118,7 @@ class SurveyView(StopView):
         dock = self._desk.old_dock()
         drive = dock.docked.drive if dock and dock.docked else None
         if state == "no-drive" or self._choosing:
-            self.choice.show_docks(self._desk.bench.docks(), self._desk.job.new_drive)
+            self.choice.show_docks(self._desk.bench.docks(), self._desk.new_dock())
             self._pages.setCurrentIndex(0)
         elif state == "done" and self._model.record is not None:
             self._show_survey(self._model.record)

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, clear, label, notice, scrolled, tail_field
+from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
@@ -37,6 +38,7 @@ class GatesPage(QWidget):
         self.verify.currentIndexChanged.connect(lambda _: self._show_estimate())
         self._estimate = label("", "muted")
         self.tail = tail_field(tr("Last four characters of the new drive's serial"))
+        keep_draft(desk.drafts, "tail", self.tail)
         self.tail.textChanged.connect(lambda _: self.show_start())
         self.tail.returnPressed.connect(lambda: self.start.setFocus() if self.start.isEnabled() else None)
         self._ask, self._closed_why = label(""), label("", "stop", wrap=True)
@@ -108,6 +110,9 @@ class GatesPage(QWidget):
     def _all_gates(self, plan: Plan) -> list[Check]:
         """The plan's gates, and those that only the bench can tell."""
         checks = [Check("good" if g.open else "stop", g.text, g.remedy) for g in plan.gates if g.code != "target-holds"]
+        stale = self._desk.plan.out_of_date
+        if stale:
+            checks.append(Check("stop", stale, tr("Make a plan for the drives of this job: Alt+5.")))
         for name, dock in ((tr("old"), self._desk.old_dock()), (tr("new"), self._desk.new_dock())):
             here = dock is not None and dock.present
             text = tr("The {0} drive is connected.") if here else tr("The {0} drive is not connected.")
@@ -128,6 +133,6 @@ class GatesPage(QWidget):
         self._ask.setText(model.ask)
         self.start.setText(tr("Copy {0} onto {1}").format(nominal(plan.estimate.bytes_to_copy), model.target_name))
         self.start.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))
-        closed = [g.text for g in plan.gates if not g.open]
+        closed = [g.text for g in plan.gates if not g.open] + list(filter(None, [self._desk.plan.out_of_date]))
         self._closed_why.setText(" ".join(closed))
         self._closed_why.setVisible(bool(closed))

@@ -100,7 +100,7 @@ class TransferModel(QObject):
             self.state = "no-plan"
             return
         running = worker.running_worker(self.path) is not None
-        if not running and not self._belongs():
+        if not running and not self._belongs() and not self._end_is_missing():
             self.state = "ready"
             return
         self._read_events()
@@ -109,7 +109,7 @@ class TransferModel(QObject):
             self._timer.start()
         else:
             self._conclude()
-            if self.state == "done":
+            if self.state == "done" or self._end_is_missing():
                 self._note_outcome()
 
     def _belongs(self) -> bool:
@@ -123,7 +123,7 @@ class TransferModel(QObject):
 
     @property
     def gates_open(self) -> bool:
-        return bool(self.plan) and all(g.open for g in self.gates())
+        return bool(self.plan) and not self._desk.plan.out_of_date and all(g.open for g in self.gates())
 
     @property
     def expected_tail(self) -> str:
@@ -335,6 +335,11 @@ class TransferModel(QObject):
         else:
             self.state = "failed"
             self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
+
+    def _end_is_missing(self) -> bool:
+        """Whether the logbook says that a transfer began, and not how it ended."""
+        kinds = [e.kind for e in self._desk.log() if e.kind.startswith("transfer-")]
+        return bool(kinds) and kinds[-1] == "transfer-start"
 
     def _note_outcome(self) -> None:
         """Write the end into the logbook, whether it was watched or is only now found."""

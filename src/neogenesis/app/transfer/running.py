@@ -66,7 +66,7 @@ class RunningPage(QWidget):
             return CourseScene(())
         copies = [o for o in plan.operations if o.kind == "copy"]
         roles = {p.number: p.role for p in plan.layout.partitions}
-        parts = [(float(o.bytes), roles.get(o.partition, "unknown")) for o in copies]
+        parts: list[tuple[float, str]] = [(float(o.bytes), roles.get(o.partition or 0, "unknown")) for o in copies]
         total = progress.total_bytes if progress.phase == "copy" else progress.copied_before
         whole = total * 2 if self._model.verify == "full" else total
         if self._model.verify == "full":

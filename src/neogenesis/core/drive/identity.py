@@ -24,6 +24,12 @@ class Identity(Record, frozen=True, kw_only=True):
             not mine or not theirs or mine == theirs for mine, theirs in zip(self._marks(), other._marks(), strict=True)
         )
 
+    def is_same(self, other: Identity) -> bool:
+        """Whether both mean one drive, in whatever dock: by serial and size, else by place, model and size."""
+        if self.serial or other.serial:
+            return (self.serial, self.size_bytes) == (other.serial, other.size_bytes)
+        return (self.path, self.model, self.size_bytes) == (other.path, other.model, other.size_bytes)
+
     def _marks(self) -> tuple[object, ...]:
         return (self.serial, self.model, self.size_bytes, self.sector_size, self.path)
 

@@ -1,7 +1,7 @@
 """Jobs, their route, the append-only logbook, the dossier folder and the customer's report."""
 
 from neogenesis.core.job.improvement import Improvement, improvement_of
-from neogenesis.core.job.model import Job, LogEntry
+from neogenesis.core.job.model import Job, LogEntry, Which
 from neogenesis.core.job.report import Report, make_report, report_from_records
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
 from neogenesis.core.job.store import JobStore
@@ -14,6 +14,7 @@ __all__ = [
     "LogEntry",
     "Report",
     "Stop",
+    "Which",
     "improvement_of",
     "make_report",
     "report_from_records",

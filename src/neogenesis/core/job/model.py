@@ -2,15 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
+import msgspec
 from blake3 import blake3
 
+from neogenesis.core.drive import Identity
 from neogenesis.core.record import Record, to_json
+
+#: One of the two drives of a job.
+Which = Literal["old", "new"]
 
 
 class Job(Record, frozen=True, kw_only=True):
-    """`stop` is the key of the stop where the job is; `old_drive` and `new_drive` are DRIVE arguments."""
+    """`stop` is the key of the stop where the job is.
+
+    `old_drive` and `new_drive` say where the drives were when they were chosen, as DRIVE arguments; `old_identity` and
+    `new_identity` who they are, as JSON of an `Identity`, empty in records from before that was kept.
+    """
 
     ticket: str
     customer: str
@@ -22,6 +31,20 @@ class Job(Record, frozen=True, kw_only=True):
     old_drive: str = ""
     new_drive: str = ""
     closed: bool = False
+    old_identity: str = ""
+    new_identity: str = ""
+
+    def identity(self, which: Which) -> Identity | None:
+        """Who the old or the new drive is, if that is on record."""
+        text = self.old_identity if which == "old" else self.new_identity
+        try:
+            return msgspec.json.decode(text, type=Identity) if text else None
+        except msgspec.MsgspecError:
+            return None
+
+    def place(self, which: Which) -> str:
+        """Where that drive was when it was chosen; empty for none."""
+        return self.old_drive if which == "old" else self.new_drive
 
 
 class LogEntry(Record, frozen=True, kw_only=True):

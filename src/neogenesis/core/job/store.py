@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from sqlalchemy import Engine, select
+from sqlalchemy import Engine, exists, func, or_, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
@@ -21,6 +21,8 @@ from neogenesis.core.job.tables import JobRow, LogRow
 from neogenesis.core.record import to_json
 
 _MOST_TRIES = 50
+#: How kinds of entries end that say how long work ended.
+_ENDS = ("-done", "-partial", "-stopped", "-failed", "-refused", "-mismatch")
 _JOB_FIELDS = tuple(Job.__struct_fields__)
 
 
@@ -75,6 +77,15 @@ class JobStore:
                 setattr(row, name, value)
             session.commit()
             return _job(row)
+
+    def unfinished(self) -> list[str]:
+        """Tickets whose logbook says that something began and not how it ended."""
+        began = select(LogRow.ticket, func.max(LogRow.number).label("last")).where(LogRow.kind.endswith("-start"))
+        starts = began.group_by(LogRow.ticket).subquery()
+        says_how = or_(*(LogRow.kind.endswith(ending) for ending in _ENDS))
+        ended = exists().where(LogRow.ticket == starts.c.ticket, LogRow.number > starts.c.last, says_how)
+        with Session(self._engine) as session:
+            return list(session.scalars(select(starts.c.ticket).where(~ended)))
 
     def log(self, ticket: str) -> list[LogEntry]:
         """Entries in the order in which they were made."""

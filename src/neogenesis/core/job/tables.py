@@ -22,6 +22,8 @@ class JobRow(Base):
     old_drive: Mapped[str] = mapped_column(Text)
     new_drive: Mapped[str] = mapped_column(Text)
     closed: Mapped[bool]
+    old_identity: Mapped[str] = mapped_column(Text, server_default="")
+    new_identity: Mapped[str] = mapped_column(Text, server_default="")
 
 
 class LogRow(Base):

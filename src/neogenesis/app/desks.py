@@ -1,0 +1,78 @@
+"""The jobs that are open or at work. What runs belongs to the bench: it is heard to its end whatever is in front."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from neogenesis.app.bench import Bench
+from neogenesis.app.open_job import OpenJob
+from neogenesis.bench import worker
+
+
+class Desks(QObject):
+    """`changed` tells that something of a job is different, `ended` how work of a job came to its end."""
+
+    changed = pyqtSignal(str)
+    ended = pyqtSignal(str, str)
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__()
+        self._bench = bench
+        self._open: dict[str, OpenJob] = {}
+        self._front = ""
+
+    def find_running(self) -> None:
+        """Take up what other windows began and what ended while no window was there; each end is written once."""
+        for ticket in self._bench.store.unfinished():
+            self._desk(ticket)
+        for job in self._bench.jobs():
+            if not job.closed and job.ticket not in self._open and self._is_running(job.ticket):
+                self._desk(job.ticket)
+        self._drop_idle()
+
+    def _is_running(self, ticket: str) -> bool:
+        return worker.running_worker(self._bench.store.dossier(ticket) / "plan.json") is not None
+
+    def open(self, ticket: str) -> OpenJob:
+        """The job in front from now on. Raises BadArgument for a ticket that there is not."""
+        desk = self._desk(ticket)
+        self._front = ticket
+        self._drop_idle()
+        return desk
+
+    def leave(self) -> None:
+        """No job is in front any more; what is under way stays."""
+        self._front = ""
+        self._drop_idle()
+
+    def running(self) -> list[OpenJob]:
+        """Jobs of which something is under way."""
+        return [desk for desk in self._open.values() if desk.is_busy]
+
+    def running_of(self, ticket: str) -> OpenJob | None:
+        desk = self._open.get(ticket)
+        return desk if desk is not None and desk.is_busy else None
+
+    def _desk(self, ticket: str) -> OpenJob:
+        desk = self._open.get(ticket)
+        if desk is None:
+            desk = self._open[ticket] = OpenJob(self._bench, ticket)
+            desk.changed.connect(lambda: self.changed.emit(ticket))
+            desk.ended.connect(lambda text: self._ended(ticket, text))
+        return desk
+
+    def _ended(self, ticket: str, text: str) -> None:
+        self.ended.emit(ticket, text)
+        self.changed.emit(ticket)
+
+    def _drop_idle(self) -> None:
+        for ticket, desk in list(self._open.items()):
+            if ticket != self._front and not desk.is_busy:
+                del self._open[ticket]
+                desk.close()
+                desk.deleteLater()
+
+    def close(self) -> None:
+        for desk in self._open.values():
+            desk.close()
+        self._open = {}
