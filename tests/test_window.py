@@ -170,7 +170,7 @@ def test_unreadable_database_is_kept_aside_and_said(small_bench: Path, open_wind
     file = small_bench / "bench/jobs.db"
     file.write_bytes(b"tide and time" * 1000)
     window = open_window(small_bench)
-    assert "could not be read" in texts(window) and window.jobs_view.cards == []
+    assert "could not be read" in texts(window) and window.jobs_view.model.rows == []
     assert (small_bench / "bench/jobs.db.unreadable-1").read_bytes() == b"tide and time" * 1000
 
 

@@ -39,7 +39,7 @@ def ends(window: MainWindow, ticket: str = "T-7") -> list[str]:
 
 def card(window: MainWindow) -> str:
     """What the list of jobs says of the work under way in the only one."""
-    return window.jobs_view.cards[0].busy
+    return window.jobs_view.model.rows[0].busy
 
 
 @pytest.fixture

@@ -76,7 +76,7 @@ def test_first_demo_job_from_survey_to_report(
     old_image, new_image = demo / "drives/ferry-desk.img", demo / "drives/ferry-new.img"
     before = data_hash(old_image)
     window = open_window(demo)
-    assert [c.job.ticket for c in window.jobs_view.cards] == ["T-1042", "T-1043", "T-1044", "T-1041"]
+    assert [r.job.ticket for r in window.jobs_view.model.rows] == ["T-1042", "T-1043", "T-1044", "T-1041"]
     key(qtbot, window, Qt.Key.Key_Return)
     job = window.job
     assert job is not None and job.ticket == "T-1042" and window.stop == "survey"

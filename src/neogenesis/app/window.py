@@ -242,7 +242,7 @@ class MainWindow(QMainWindow):
     # Going places
 
     def show_jobs(self) -> None:
-        arriving = self.centre.currentWidget() is not self.jobs_view or not self.jobs_view.cards
+        arriving = self.centre.currentWidget() is not self.jobs_view or not self.jobs_view.model.rows
         came_from = self.job.ticket if self.job is not None else ""
         if self.job is not None:
             self.job = None
@@ -250,8 +250,8 @@ class MainWindow(QMainWindow):
             self.desks.leave()
         self.stop = ""
         jobs = self.bench.jobs()
-        self.rail.show_bench(sum(1 for j in jobs if not j.closed))
-        self.jobs_view.show_jobs(jobs, self._busy, self._tags)
+        self.rail.show_bench(jobs)
+        self.jobs_view.show_jobs(jobs, self._busy, self._tags, self.desks.running())
         self.centre.setCurrentWidget(self.jobs_view)
         self._fold_logbook()
         self._show_shelf()

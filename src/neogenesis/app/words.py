@@ -71,6 +71,24 @@ def clock(moment: datetime) -> str:
     return QLocale().toString(QDateTime(moment).time(), "HH:mm")
 
 
+def moment_of(text: str) -> datetime | None:
+    """A promise as a moment, local and without a zone; None for free text. `2026-11-29 16:00` or ISO 8601."""
+    return _moment(text) if text else None
+
+
+def when(text: str, now: datetime) -> str:
+    """A day and a time as a person says it: `today, 16:00`, `tomorrow, 9:00`, `Sun 29 Nov, 16:00`. Free text stays."""
+    moment = moment_of(text)
+    if moment is None:
+        return text
+    days = (moment.date() - now.date()).days
+    named = {0: tr("today"), 1: tr("tomorrow"), -1: tr("yesterday")}.get(days)
+    day = named or QLocale().toString(
+        QDateTime(moment).date(), "ddd d MMM" if moment.year == now.year else "d MMM yyyy"
+    )
+    return day if len(text) <= len("2026-11-29") else f"{day}, {clock(moment)}"
+
+
 def _moment(iso: str) -> datetime | None:
     try:
         return datetime.fromisoformat(iso).astimezone().replace(tzinfo=None)

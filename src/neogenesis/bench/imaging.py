@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from itertools import combinations
@@ -70,23 +70,28 @@ def _imaged(done: Imaged) -> Event:
     return Event(event="outcome", outcome="partial", text=f"Done, but {lost} bytes could not be read.", lost_bytes=lost)
 
 
-def verify_record(record: Path, name: str) -> int:
+def verify_record(record: Path, name: str, progress: Callable[[int, int], None] = lambda done, total: None) -> int:
     """Read a drive back against a manifest; returns the bytes compared. Raises Mismatch, BadRecord or BadArgument.
 
     The drive that an image was made from may hold leftovers where nothing is in use; they were not imaged.
     """
     manifest = load_manifest(record)
+    total = manifest.chunks.total
+
+    def told(done: int) -> None:
+        progress(done, total)
+
     opened = open_sealed(name, manifest.head.target.sector_size)
     try:
         try:
-            return verify_against(manifest, opened.store, open_tree)
+            return verify_against(manifest, opened.store, open_tree, told)
         except Mismatch:
             source = manifest.head.source
             imaged = opened.drive.serial == source.serial if source.serial else same_bytes(source.path, name)
             if manifest.head.survey is None or not imaged:
                 raise
             used = ranges_in_use(survey_drive(opened.store, opened.drive, open_tree))
-            return verify_against(manifest, UsedStore(opened.store, used), open_tree)
+            return verify_against(manifest, UsedStore(opened.store, used), open_tree, told)
     finally:
         opened.close()
 

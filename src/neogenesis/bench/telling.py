@@ -19,10 +19,11 @@ _PROGRESS_SECONDS = 0.2
 
 @dataclass(frozen=True, slots=True)
 class EventsTo:
-    """A file that events are appended to, or begun anew; `-` is standard output."""
+    """A file that events are appended to, or begun anew; `-` is standard output. Or a listener, by whatever name."""
 
     place: str
     anew: bool = False
+    listener: Callable[[bytes], object] | None = None
 
 
 def _nothing_more() -> Event:
@@ -79,6 +80,9 @@ def writers(places: Sequence[EventsTo]) -> Iterator[list[Callable[[bytes], objec
     try:
         found: list[Callable[[bytes], object]] = []
         for to in places:
+            if to.listener is not None:
+                found.append(to.listener)
+                continue
             if to.place == "-":
                 found.append(_to_stdout)
                 continue

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import sys
 import traceback
 from collections.abc import Sequence
@@ -17,6 +18,8 @@ from neogenesis.bench.memory import give_back_large_blocks
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.telling import EventsTo
 from neogenesis.cli import bench as bench_commands
+from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, say
+from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
@@ -28,7 +31,6 @@ from neogenesis.core.units import binary_text, both_text, parse_size
 
 Intent = Literal["replace", "beside", "split", "exact"]
 _INTENTS: tuple[Intent, ...] = ("replace", "beside", "split", "exact")
-_state = {"debug": False}
 
 #: Arguments and options that several commands share.
 _a_path = click.Path(path_type=Path)
@@ -49,12 +51,15 @@ _events = click.option("--events", metavar="FILE|-", help="Also write events to 
 
 
 @click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
-@click.option("--debug", is_flag=True, help="Show the traceback of an unexpected failure.")
+@click.option("--debug", is_flag=True, help="Show the traceback of a failure. May stand anywhere.")
+@click.option("--log-file", metavar="FILE", help="Write a log of this run. May stand anywhere.")
 @click.version_option(__version__, message="%(version)s")
 @click.pass_context
-def app(context: click.Context, debug: bool) -> None:
-    """Moves a system and its data to a new drive, with proof. Without a command it opens the window."""
-    _state["debug"] = debug
+def app(context: click.Context, debug: bool, log_file: str | None) -> None:
+    """Moves a system and its data to a new drive, with proof. Without a command it opens the window.
+
+    Defaults for options stand in config.toml, a table for each command.
+    """
     if context.invoked_subcommand is None:
         from neogenesis.app.start import run_window
 
@@ -225,7 +230,9 @@ def verify(record: Path, drive: str) -> None:
     path = record
     if not record.name.endswith(".manifest.json") and RunFiles(record).manifest.exists():
         path = RunFiles(record).manifest
-    done = imaging.verify_record(path, drive)
+    terminal = Terminal()
+    tell = (lambda done, total: terminal.count("reading back", done, total)) if is_watched() else (lambda *_: None)
+    done = imaging.verify_record(path, drive, tell)
     click.echo(f"{both_text(done)} are exactly what was written.")
 
 
@@ -364,7 +371,7 @@ def salvage(
             f"{dest / 'salvage.json'} lists them all; the same command tries them again.",
         )
     if renamed:
-        _say(renamed)
+        say(renamed)
 
 
 for _command in bench_commands.COMMANDS:
@@ -372,8 +379,10 @@ for _command in bench_commands.COMMANDS:
 
 
 def _places(events: str | None) -> list[EventsTo]:
-    """Where --events sends them."""
-    return [EventsTo(events)] if events is not None else []
+    """Where --events sends them; without it, to the terminal that a person sits at."""
+    if events is not None:
+        return [EventsTo(events)]
+    return [EventsTo("terminal", listener=Terminal().hear)] if is_watched() else []
 
 
 def _say_lost(lost: tuple[tuple[int, int], ...], record: Path) -> None:
@@ -387,37 +396,38 @@ def _say_lost(lost: tuple[tuple[int, int], ...], record: Path) -> None:
         )
 
 
-def _say(text: str) -> None:
-    sys.stderr.write(" ".join(text.split()) + "\n")
-
-
 def main() -> None:
     """Run the program; every ending but success leaves exactly one line on standard error."""
     give_back_large_blocks()
+    anywhere, log = Anywhere(False, None, []), logging.getLogger("neogenesis.cli")
+    log.addHandler(logging.NullHandler())
+    log.propagate = False
+    status: object = 0
     try:
-        status = app(standalone_mode=False)
+        anywhere = options_anywhere(sys.argv[1:])
+        if anywhere.log_file is not None:
+            log = open_log(anywhere.log_file)
+        log.info("neogenesis %s %s", __version__, " ".join(anywhere.arguments))
+        complete_help(app)
+        status = app(anywhere.arguments, standalone_mode=False, default_map=config())
     except NeogenesisError as error:
-        if _state["debug"]:
-            traceback.print_exc()
-        _say(error.sentence())
-        sys.exit(error.exit_status)
-    except click.Abort:
-        _say("Stopped from the keyboard; nothing was written.")
-        sys.exit(6)
+        status = _failed(error.sentence(), error.exit_status, anywhere, log)
     except click.ClickException as error:
-        _say(f"{error.format_message()} See “neogenesis --help”.")
-        sys.exit(2)
-    except KeyboardInterrupt:
-        _say("Stopped from the keyboard; nothing was written.")
-        sys.exit(6)
+        status = _failed(f"{error.format_message()} See “neogenesis --help”.", 2, anywhere, log)
+    except (click.Abort, KeyboardInterrupt):
+        status = _failed("Stopped from the keyboard; nothing was written.", 6, anywhere, log)
     except BrokenPipeError:
-        sys.exit(1)
+        status = 1
     except Exception as error:  # noqa: BLE001 - the outermost boundary: a bug becomes one line
-        if _state["debug"]:
-            traceback.print_exc()
-        _say(
-            f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "
-            "--debug and report what it shows."
-        )
-        sys.exit(1)
+        text = f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "
+        status = _failed(text + "--debug and report what it shows.", 1, anywhere, log)
+    log.info("ended with %s", status)
     sys.exit(status if isinstance(status, int) else 0)
+
+
+def _failed(text: str, status: int, anywhere: Anywhere, log: logging.Logger) -> int:
+    if anywhere.debug:
+        traceback.print_exc()
+    log.error("%s", text, exc_info=status == 1 or anywhere.debug)
+    say(text)
+    return status

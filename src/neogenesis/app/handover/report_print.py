@@ -92,6 +92,10 @@ def document(report: Report, picture: QImage) -> QTextDocument:
 
 def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None) -> None:
     """Write the PDF, and the picture where a place is named for it; raises BadRecord when either cannot be written."""
+    try:
+        pdf.open("wb").close()
+    except OSError as error:
+        raise BadRecord(f"“{pdf}” cannot be written ({error.strerror}).", "Choose another place.") from error
     picture = plan_picture(plan)
     writer = QPdfWriter(str(pdf))
     writer.setTitle(report.title)
@@ -110,5 +114,5 @@ def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None) -> Non
     text.setPageSize(QSizeF(writer.width(), writer.height()) * 96 / writer.resolution())
     text.setDocumentMargin(0)
     text.print(writer)  # breaks pages between lines, never through one
-    if not pdf.exists() or not pdf.stat().st_size:
+    if not pdf.stat().st_size:
         raise BadRecord(f"“{pdf}” cannot be written.", "Free space there, or choose another place.")

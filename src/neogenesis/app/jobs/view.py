@@ -1,15 +1,29 @@
-"""The list of jobs, and the sheet for a new one."""
+"""The list of jobs with what runs now above it, and the sheet for a new one."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from datetime import datetime
 
 import msgspec
-from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractButton, QDialog, QFormLayout, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QPainter, QPen
+from PyQt6.QtWidgets import (
+    QDialog,
+    QFormLayout,
+    QLineEdit,
+    QListView,
+    QStackedWidget,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QWidget,
+)
 
-from neogenesis.app.parts.controls import button, clear, label, row, scrolled, stack
+from neogenesis.app.jobs.model import JobRow, JobsModel, Show, rows_of, wanted
+from neogenesis.app.jobs.running import RunningStrip
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.controls import Choice, button, label, row, stack
 from neogenesis.app.parts.stop import StopView
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.theme.icons import paint_icon
@@ -17,109 +31,82 @@ from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import tr
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import ROUTE, Job
-from neogenesis.core.job.route import position, stop_titled
 
 _ELIDE = Qt.TextElideMode.ElideRight
-_NEXT = {
-    "survey": "Seal and survey the old drive",
-    "plan": "Plan the new drive",
-    "transfer": "Copy and check",
-    "swap": "Exchange the drives, then first boot and handover",
-    "first-boot": "Start the machine",
-    "handover": "Hand over",
-}
+_SHOW: tuple[tuple[Show, str], ...] = (
+    ("all", "All"),
+    ("open", "Open"),
+    ("overdue", "Overdue"),
+    ("closed", "Handed over"),
+)
 
 
-class JobCard(QAbstractButton):
-    """One job: ticket, customer, where it stands on its route, promise, what comes next."""
+class JobDelegate(QStyledItemDelegate):
+    """Paints a job: ticket, customer, where it stands on its route, promise, what comes next."""
 
-    def __init__(self, job: Job, busy: str, tags: tuple[int | None, int | None]) -> None:
-        super().__init__()
-        self.job, self.busy, self.tags = job, busy, tags
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setAccessibleName(f"{job.ticket} {job.customer}")
-        self.setToolTip(tr("Open this job"))
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
+        return QSize(look().px(420), 3 * self._line() + look().px(34))
 
-    def sizeHint(self) -> QSize:
-        return QSize(look().px(600), look().px(90))
+    def _line(self) -> int:
+        return look().metrics().height() + look().px(4)
 
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.click()
-        else:
-            super().keyPressEvent(event)
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
+    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        if painter is None:
+            return
+        shown: JobRow = index.data(Qt.ItemDataRole.UserRole)
+        painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        area = QRectF(self.rect()).adjusted(1, 1, -1, -1)
-        job = self.job
-        hot = self.hasFocus() or self.underMouse()
-        painter.setPen(QPen(look().colour("accent" if hot else "line"), 2 if self.hasFocus() else 1))
-        painter.setBrush(look().colour("ground" if job.closed else "surface"))
+        chosen = bool(option.state & QStyle.StateFlag.State_HasFocus)
+        hot = chosen or bool(option.state & QStyle.StateFlag.State_MouseOver)
+        area = QRectF(option.rect).adjusted(1, 1, -1, -look().px(9))
+        painter.setPen(QPen(look().colour("accent" if hot else "line"), 2 if chosen else 1))
+        painter.setBrush(look().colour("ground" if shown.job.closed else "surface"))
         painter.drawRoundedRect(area, 8, 8)
-        pad = look().px(16)
-        half = area.width() * 0.5
-        line = look().metrics().height() + look().px(4)
-        top = area.top() + look().px(12)
+        self._paint_words(painter, area, shown)
+        painter.restore()
+
+    def _paint_words(self, painter: QPainter, area: QRectF, shown: JobRow) -> None:
+        job, pad, line = shown.job, look().px(16), self._line()
+        top, half = area.top() + look().px(12), area.width() * 0.5
+        left, right = area.left() + pad, area.left() + half + pad
 
         def put(
-            x: float,
-            y: float,
-            width: float,
-            text: str,
-            token: str,
-            bold: bool = False,
-            small: bool = False,
-            right: bool = False,
+            x: float, y: float, width: float, text: str, token: str, bold: bool = False, small: bool = False
         ) -> None:
-            font = look().font(SMALL, bold) if small else look().font(bold=bold)
-            painter.setFont(font)
+            painter.setFont(look().font(SMALL, bold) if small else look().font(bold=bold))
             painter.setPen(look().colour(token))
             metrics = look().metrics(SMALL, bold) if small else look().metrics(bold=bold)
-            align = Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+            align = Qt.AlignmentFlag.AlignLeft
             painter.drawText(QRectF(x, y, width, line), align, metrics.elidedText(text, _ELIDE, int(width)))
 
-        put(
-            area.left() + pad, top, half - pad, f"{job.ticket}   {job.customer}", "muted" if job.closed else "ink", True
-        )
-        put(area.left() + pad, top + line, half - pad, job.machine, "muted")
-        put(area.left() + pad, top + 2 * line, half - pad, job.wish, "muted", small=True)
-        x = area.left() + half + pad
-        self._paint_tags(painter, area.right() - pad, area.center().y())
-        width = area.right() - x - pad - look().px(90)
-        stop = stop_titled(job.stop)
-        if job.closed:
-            put(x, top, width, tr("Handed over"), "good", True)
-        elif self.busy:
-            put(x, top, width, self.busy, "accent", True)
-        else:
-            put(x, top, width, tr(_NEXT.get(job.stop, stop.title)), "ink", True)
-        promise = tr("promised {0}").format(job.promise) if job.promise else tr("no promise")
-        put(x, top + 2 * line, width, promise, "muted", small=True)
-        self._paint_route(painter, x, top + line + look().metrics().height() / 2, min(width, look().px(240)))
+        wide = area.right() - right - pad - (look().px(90) if shown.tags != (None, None) else 0)
+        put(left, top, half - pad, f"{job.ticket}   {job.customer}", "muted" if job.closed else "ink", True)
+        put(left, top + line, half - pad, job.machine, "muted")
+        put(left, top + 2 * line, half - pad, job.wish, "muted", small=True)
+        put(right, top, wide, shown.headline, shown.tone, True)
+        put(right, top + 2 * line, wide, shown.promise, "stop" if shown.overdue else "muted", shown.overdue, True)
+        middle = top + line + look().metrics().height() / 2
+        self._paint_route(painter, right, middle, min(wide, look().px(240)), shown)
+        self._paint_tags(painter, area.right() - pad, area.center().y(), shown.tags)
 
-    def _paint_tags(self, painter: QPainter, right: float, middle: float) -> None:
+    def _paint_tags(self, painter: QPainter, right: float, middle: float, tags: tuple[int | None, int | None]) -> None:
         """Old drive, arrow, new drive."""
         side = look().px(24)
         x = right - 3 * side
-        for tag in self.tags:
+        for tag in tags:
             if tag is not None:
                 paint_tag(painter, tag, QRectF(x, middle - side / 2, side, side))
             x += 2 * side
-        if None not in self.tags:
+        if None not in tags:
             arrow = look().px(14)
             place = QRectF(right - 1.5 * side - arrow / 2, middle - arrow / 2, arrow, arrow)
             paint_icon(painter, "arrow-right", place, "muted")
 
-    def _paint_route(self, painter: QPainter, left: float, middle: float, width: float) -> None:
-        reached = len(ROUTE) if self.job.closed else position(self.job.stop)
+    def _paint_route(self, painter: QPainter, left: float, middle: float, width: float, shown: JobRow) -> None:
         step, r = width / (len(ROUTE) - 1), look().px(4)
         for index in range(len(ROUTE)):
             x = left + r + index * (step - 2 * r / len(ROUTE))
-            done = index < reached
-            here = index == reached
+            done, here = index < shown.reached, index == shown.reached
             painter.setPen(QPen(look().colour("accent" if done or here else "free"), 1.6))
             painter.setBrush(look().colour("accent" if done else "surface"))
             painter.drawEllipse(QRectF(x - r, middle - r, 2 * r, 2 * r))
@@ -130,52 +117,97 @@ class JobCard(QAbstractButton):
 
 
 class JobsView(StopView):
-    """Open jobs first, by their promise; those handed over below."""
+    """What runs now, then the jobs: those that are overdue first, those handed over only when asked for."""
 
     job_asked = pyqtSignal(str)
     new_asked = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__(tr("Jobs"))
-        self.cards: list[JobCard] = []
-        self._list = QVBoxLayout()
-        self._list.setSpacing(look().px(10))
-        inner = QWidget()
-        layout = QVBoxLayout(inner)
-        layout.setContentsMargins(0, 0, look().px(6), 0)
-        layout.addLayout(self._list)
-        layout.addStretch(1)
+        self._all: list[JobRow] = []
+        self.model = JobsModel()
+        self.list = QListView()
+        self.list.setModel(self.model)
+        self.list.setItemDelegate(JobDelegate(self.list))
+        self.list.setMouseTracking(True)
+        self.list.setUniformItemSizes(True)
+        self.list.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
+        self.list.setAccessibleName(tr("Jobs"))
+        self.list.setObjectName("plain")
+        self.list.activated.connect(self._open)
+        self.list.clicked.connect(self._open)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText(tr("Ticket, customer, machine…"))
+        self.search.setAccessibleName(tr("Search the jobs"))
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(lambda _: self._filter())
+        self.search.returnPressed.connect(self.list.setFocus)
+        self.which = Choice()
+        for key, text in _SHOW:
+            self.which.addItem(tr(text), key)
+        self.which.setAccessibleName(tr("Which jobs are shown"))
+        self.which.currentIndexChanged.connect(lambda _: self._filter())
+        self.running = RunningStrip()
+        self.running.job_asked.connect(self.job_asked)
+        self._empty = label("", "muted", wrap=True)
+        nothing = QWidget()
+        nothing.setLayout(stack(self._empty, None))
+        self._pages = QStackedWidget()
+        self._pages.addWidget(self.list)
+        self._pages.addWidget(nothing)
         self.new = button(tr("New job"), self.new_asked.emit, "main", tr("Take in another machine  Ctrl+N"))
-        self.body.addWidget(scrolled(inner), 1)
-        self.body.addLayout(row(None, self.new))
+        above = row(gap=10)
+        above.addWidget(self.search, 1)
+        above.addWidget(self.which)
+        above.addWidget(self.new)
+        self.body.addLayout(above)
+        self.body.addWidget(self.running)
+        self.body.addWidget(self._pages, 1)
 
     def show_jobs(
-        self, jobs: list[Job], busy: Callable[[Job], str], tags: Callable[[Job], tuple[int | None, int | None]]
+        self,
+        jobs: list[Job],
+        busy: Callable[[Job], str],
+        tags: Callable[[Job], tuple[int | None, int | None]],
+        running: Sequence[OpenJob],
     ) -> None:
-        window = self.window()
-        held = window.focusWidget() if window else None
-        focused = next((c.job.ticket for c in self.cards if c is held), None)
-        clear(self._list)
-        self.cards = []
-        open_jobs = [j for j in jobs if not j.closed]
-        self.subtitle.say(
-            tr("{0} open, {1} handed over").format(len(open_jobs), len(jobs) - len(open_jobs)) if jobs else ""
-        )
-        if not jobs:
-            self._list.addWidget(label(tr("No jobs yet. Take in the first machine with “New job”."), "muted"))
-        for job in jobs:
-            card = JobCard(job, busy(job), tags(job))
-            card.clicked.connect(lambda _, ticket=job.ticket: self.job_asked.emit(ticket))
-            self._list.addWidget(card)
-            self.cards.append(card)
-        if focused is not None:
-            self.focus_on(focused)
+        self._all = rows_of(jobs, busy, tags, datetime.now())
+        still_open = [r for r in self._all if not r.job.closed]
+        late = sum(1 for r in still_open if r.overdue)
+        words = tr("{0} open, {1} handed over").format(len(still_open), len(jobs) - len(still_open))
+        overdue = tr("{0} overdue").format(late) + ", " if late else ""
+        self.subtitle.say(overdue + words if jobs else "")
+        self.running.show_running(running)
+        self._filter()
+
+    def _filter(self) -> None:
+        kept = self.list.currentIndex().data(Qt.ItemDataRole.UserRole)
+        rows = wanted(self._all, self.which.currentData(), self.search.text())
+        self.model.show(rows)
+        self._pages.setCurrentIndex(0 if rows else 1)
+        if not self._all:
+            self._empty.setText(tr("No jobs yet. Take in the first machine with “New job”, Ctrl+N."))
+        elif not rows:
+            self._empty.setText(tr("No job fits. Empty the search, or choose “All”."))
+        if kept is not None:
+            self._choose(kept.job.ticket)
+
+    def _open(self, index: QModelIndex) -> None:
+        shown = index.data(Qt.ItemDataRole.UserRole)
+        if shown is not None:
+            self.job_asked.emit(shown.job.ticket)
+
+    def _choose(self, ticket: str) -> None:
+        number = self.model.number_of(ticket)
+        if number is None and self.model.rows:
+            number = 0
+        if number is not None:
+            self.list.setCurrentIndex(self.model.index(number))
 
     def focus_on(self, ticket: str) -> None:
-        """Give the keyboard to a job's card, or to the first one."""
-        cards = [c for c in self.cards if c.job.ticket == ticket] or self.cards
-        if cards:
-            cards[0].setFocus()
+        """Give the keyboard to a job, or to the first one."""
+        self._choose(ticket)
+        self.list.setFocus()
 
 
 class NewJobSheet(QDialog):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from datetime import datetime
 from typing import Literal
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -9,9 +11,11 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QSizePolicy, QVBoxLayout, QWidget
 
 from neogenesis.app.parts.controls import button, label
+from neogenesis.app.rail.week import WeekLine, days_of
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import BODY, SMALL, look
 from neogenesis.app.words import tr
+from neogenesis.core.job import Job
 from neogenesis.core.job.route import ROUTE, Stop
 
 Standing = Literal["done", "here", "ahead"]
@@ -126,18 +130,23 @@ class RailView(QWidget):
             head.addWidget(widget)
         layout.addLayout(head)
         layout.addWidget(self._line)
+        self.week = WeekLine()
+        layout.addWidget(self.week)
         layout.addStretch(1)
         foot = QVBoxLayout()
         foot.setContentsMargins(look().px(8), 0, look().px(8), 0)
         foot.addWidget(self.back)
         layout.addLayout(foot)
-        self.show_bench(0)
+        self.show_bench(())
 
-    def show_bench(self, open_jobs: int) -> None:
-        """No job is open."""
+    def show_bench(self, jobs: Sequence[Job]) -> None:
+        """No job is open: what is promised when."""
         self.ticket.setText(self._bench_name)
-        self.customer.setText(tr("{0} open jobs").format(open_jobs))
+        count = sum(1 for job in jobs if not job.closed)
+        self.customer.setText(tr("1 open job") if count == 1 else tr("{0} open jobs").format(count))
         self.machine.setText(tr("Ctrl+K finds anything, F1 helps."))
+        self.week.show_days(days_of(jobs, datetime.now()))
+        self.week.show()
         self._line.hide()
         self.back.hide()
 
@@ -146,6 +155,7 @@ class RailView(QWidget):
         self.customer.setText(customer)
         self.machine.setText(machine)
         self._line.show()
+        self.week.hide()
         self.back.show()
 
     def show_standing(self, reached: int, shown: str, closed: bool, marks: dict[str, tuple[str, int]]) -> None:

@@ -133,6 +133,7 @@ class Look(QObject):
         QListWidget {{ background: transparent; border: 0; outline: 0; }}
         QListWidget::item {{ padding: {px(8)}px; border-radius: {px(6)}px; }}
         QListWidget::item:selected {{ background: {t.accent_soft}; color: {t.ink}; }}
+        QListView#plain {{ border: 0; background: transparent; outline: 0; }}
         QScrollArea {{ border: 0; background: transparent; }}
         QScrollArea > QWidget > QWidget {{ background: transparent; }}
         QScrollBar:vertical {{ background: transparent; width: {px(10)}px; }}

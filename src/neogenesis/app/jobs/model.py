@@ -1,0 +1,123 @@
+"""What the list of jobs shows: which of them, in what order, and what each says. No widgets."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Literal
+
+from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt
+
+from neogenesis.app.words import moment_of, tr, when
+from neogenesis.core.job import ROUTE, Job
+from neogenesis.core.job.route import position, stop_titled
+
+Show = Literal["open", "overdue", "closed", "all"]
+Tone = Literal["ink", "accent", "good", "stop"]
+_NEXT = {
+    "survey": "Seal and survey the old drive",
+    "plan": "Plan the new drive",
+    "transfer": "Copy and check",
+    "swap": "Exchange the drives, then first boot and handover",
+    "first-boot": "Start the machine",
+    "handover": "Hand over",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class JobRow:
+    """One job as it is shown. `reached` counts the stops that are behind it; `share` is how far running work is."""
+
+    job: Job
+    headline: str
+    tone: Tone
+    promise: str
+    overdue: bool
+    reached: int
+    tags: tuple[int | None, int | None]
+    busy: str = ""
+
+    @property
+    def spoken(self) -> str:
+        """All of it in one line, for who cannot see it."""
+        parts = (self.job.ticket, self.job.customer, self.job.machine, self.headline, self.promise)
+        return ", ".join(part for part in parts if part)
+
+
+def rows_of(
+    jobs: Iterable[Job],
+    busy: Callable[[Job], str],
+    tags: Callable[[Job], tuple[int | None, int | None]],
+    now: datetime,
+) -> list[JobRow]:
+    """Open jobs by their promise, so that what is overdue comes first; those handed over behind them."""
+    rows = [_row(job, busy(job), tags(job), now) for job in jobs]
+    return sorted(rows, key=lambda r: (r.job.closed, moment_of(r.job.promise) or datetime.max, r.job.ticket))
+
+
+def _row(job: Job, busy: str, tags: tuple[int | None, int | None], now: datetime) -> JobRow:
+    due = moment_of(job.promise)
+    overdue = not job.closed and due is not None and due < now
+    headline, tone = tr(_NEXT.get(job.stop, stop_titled(job.stop).title)), "ink"
+    if job.closed:
+        headline, tone = tr("Handed over"), "good"
+    elif busy:
+        headline, tone = busy, "accent"
+    if not job.promise:
+        promise = tr("no promise")
+    elif overdue:
+        promise = tr("overdue since {0}").format(when(job.promise, now))
+    else:
+        promise = tr("promised {0}").format(when(job.promise, now))
+    reached = len(ROUTE) if job.closed else position(job.stop)
+    return JobRow(job, headline, tone, promise, overdue, reached, tags, busy)  # type: ignore[arg-type]
+
+
+def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
+    """Those of `rows` that are to be shown, and that hold every one of `words` somewhere."""
+    parts = words.casefold().split()
+
+    def fits(row: JobRow) -> bool:
+        kind = {
+            "open": not row.job.closed,
+            "overdue": row.overdue,
+            "closed": row.job.closed,
+            "all": True,
+        }[show]
+        job = row.job
+        text = " ".join((job.ticket, job.customer, job.machine, job.wish, row.headline)).casefold()
+        return kind and all(part in text for part in parts)
+
+    return [row for row in rows if fits(row)]
+
+
+class JobsModel(QAbstractListModel):
+    """Rows of jobs; only what is different is told to the view."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.rows: list[JobRow] = []
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:
+        return 0 if parent is not None and parent.isValid() else len(self.rows)
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        row = self.rows[index.row()]
+        if role == Qt.ItemDataRole.UserRole:
+            return row
+        return row.spoken if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole) else None
+
+    def show(self, rows: list[JobRow]) -> None:
+        if [r.job.ticket for r in rows] != [r.job.ticket for r in self.rows]:
+            self.beginResetModel()
+            self.rows = rows
+            self.endResetModel()
+            return
+        changed = [n for n, (one, other) in enumerate(zip(self.rows, rows, strict=True)) if one != other]
+        self.rows = rows
+        for number in changed:
+            self.dataChanged.emit(self.index(number), self.index(number))
+
+    def number_of(self, ticket: str) -> int | None:
+        return next((n for n, row in enumerate(self.rows) if row.job.ticket == ticket), None)
