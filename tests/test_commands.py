@@ -7,6 +7,7 @@ import os
 import pty
 import subprocess
 import sys
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -58,6 +59,23 @@ def test_a_logbook_that_was_changed_is_said(demo: Path, neogenesis) -> None:
         connection.exec_driver_sql("UPDATE log SET text = 'nothing happened' WHERE ticket = 'T-1041' AND number = 2")
     store.close()
     assert "Entry 2 was changed" in neogenesis("log", "T-1041", "--bench", demo).stdout
+
+
+def test_a_bug_report_holds_nothing_of_the_customer(demo: Path, tmp_path: Path, neogenesis, monkeypatch) -> None:
+    state = tmp_path / "state/neogenesis"
+    state.mkdir(parents=True)
+    (state / "neogenesis.log").write_text("ValueError: a made-up fault")
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    out = tmp_path / "fault.zip"
+    neogenesis("bug-report", "T-1041", "-o", out, "--bench", demo)
+    with zipfile.ZipFile(out) as archive:
+        texts = {name: archive.read(name).decode() for name in archive.namelist()}
+    assert set(texts) == {"versions.json", "job.json", "logs/neogenesis.log"}
+    assert "a made-up fault" in texts["logs/neogenesis.log"] and '"PyQt6"' in texts["versions.json"]
+    assert json.loads(texts["job.json"])["log"][1]["kind"]
+    for private in ("Lantern", "Museum", "Quayside", "HD5", "lamp room"):
+        assert private not in "".join(texts.values()), private
+    neogenesis("bug-report", "-o", tmp_path / "no/where.zip", status=3)
 
 
 def on_a_terminal(*arguments: object) -> tuple[int, str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import faulthandler
 import logging
-import os
 import platform
 import sys
 import traceback
@@ -21,15 +20,10 @@ from neogenesis import __version__
 from neogenesis.app.parts.controls import button, label, row, stack
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import tr
+from neogenesis.bench.bug_report import log_folder
 
 _LARGEST_BYTES, _KEPT = 1 << 20, 3
 _log = logging.getLogger("neogenesis")
-
-
-def log_folder() -> Path:
-    """Where logs belong on this platform: `$XDG_STATE_HOME/neogenesis`."""
-    named = os.environ.get("XDG_STATE_HOME")
-    return (Path(named) if named else Path.home() / ".local/state") / "neogenesis"
 
 
 def log_path() -> Path:

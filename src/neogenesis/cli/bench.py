@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from neogenesis.bench.bug_report import write_bug_report
 from neogenesis.bench.diagnosis import health_of, reading_of
 from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.drives import Connected, connected_drives
@@ -188,4 +189,22 @@ def report(ticket: str, out: Path, bench: str) -> None:
     click.echo(f"Report written to {out}")
 
 
-COMMANDS = (drives, health, jobs, log, report)
+@click.command("bug-report")
+@click.argument("ticket", required=False, default="")
+@click.option("-o", "out", default="neogenesis-bug-report.zip", show_default=True, type=click.Path(path_type=Path))
+@_bench
+def bug_report(ticket: str, out: Path, bench: str) -> None:
+    """Bundle versions, logs and the outline of a job, without the customer's data.
+
+    Example: neogenesis bug-report T-1042 -o fault.zip
+    """
+    store = existing_records(bench) if ticket else None
+    try:
+        names = write_bug_report(out, store, ticket)
+    finally:
+        if store is not None:
+            store.close()
+    click.echo(f"Written to {out}: {', '.join(names)}")
+
+
+COMMANDS = (drives, health, jobs, log, report, bug_report)

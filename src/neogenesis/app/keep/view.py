@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QDialog, QFileDialog, QLine
 from neogenesis.app.keep.model import Kind
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, row, stack, tail_field
+from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, tail, tr
@@ -48,6 +49,7 @@ class KeepSheet(QDialog):
             self.choices[kind] = choice
             rows.append(stack(choice, label(tr(text), "small", wrap=True), gap=2))
         self.place = QLineEdit()
+        keep_draft(desk.drafts, "keep place", self.place)
         self.place.textChanged.connect(lambda _: self._show_ready())
         self._choose = button(tr("Choose…"), self._browse)
         self._place_title = label("", "muted")
@@ -57,7 +59,8 @@ class KeepSheet(QDialog):
         self._targets = QVBoxLayout()
         self._targets.setSpacing(look().px(6))
         self.targets: dict[str, tuple[QCheckBox, QLineEdit]] = {}
-        self.tail = self._tail_field()
+        self._ticked: dict[str, bool] = {}
+        self.tail = self._tail_field("keep tail")
         ask = tr("To write, type the last four characters of the drive's serial, or of the file's name")
         self._tail_title = label(ask, "muted", wrap=True)
         self._why_not = label("", "muted", wrap=True)
@@ -92,8 +95,9 @@ class KeepSheet(QDialog):
         desk.bench.drives_changed.connect(self.refresh)
         self.refresh()
 
-    def _tail_field(self) -> QLineEdit:
+    def _tail_field(self, draft: str) -> QLineEdit:
         field = tail_field(tr("Last four characters of its serial, or of the file's name"))
+        keep_draft(self._desk.drafts, draft, field)
         field.textChanged.connect(lambda _: self._show_ready())
         return field
 
@@ -137,6 +141,8 @@ class KeepSheet(QDialog):
             tails = [self.tail.text().strip()]
         self._model.start(kind, str(Path(place).expanduser()), tails, names)
         if self._model.is_active:
+            for key in [key for key in self._desk.drafts if key.startswith("keep ")]:
+                del self._desk.drafts[key]
             self.begun.emit()
             self.accept()
 
@@ -150,20 +156,24 @@ class KeepSheet(QDialog):
             if not dock.present or docked is None or docked.trouble or (old and dock.tag == old.tag):
                 continue
             drive = docked.drive
-            mark, box, typed = TagMark(), QCheckBox(), self._tail_field()
+            mark, box, typed = TagMark(), QCheckBox(), self._tail_field(f"keep tail {docked.key}")
             mark.setFixedSize(mark.sizeHint())
             mark.show_tag(dock.tag)
             box.setText(
                 f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}  {both(drive.size_bytes)}"
             )
-            box.setChecked(new is not None and dock.tag == new.tag)
+            box.setChecked(self._ticked.get(docked.name, new is not None and dock.tag == new.tag))
             typed.setProperty("expected", confirm_tail(drive))
-            box.toggled.connect(lambda _: self._show_ready())
+            box.toggled.connect(lambda on, name=docked.name: self._tick(name, on))
             line = row(mark, box, None, typed, gap=10)
             holder = QWidget()
             holder.setLayout(line)
             self._targets.addWidget(holder)
             self.targets[docked.name] = (box, typed)
+
+    def _tick(self, name: str, on: bool) -> None:
+        self._ticked[name] = on
+        self._show_ready()
 
     def refresh(self) -> None:
         if not any(choice.isChecked() for choice in self.choices.values()):
