@@ -12,6 +12,8 @@ from neogenesis.bench.drives.service import ata_reading, nvme_reading
 from neogenesis.core.drive import judge
 from neogenesis.core.drive.smart import read_smart_report
 from neogenesis.core.errors import BadRecord
+from neogenesis.core.record import load
+from neogenesis.core.survey import Survey
 
 _NAMES = {
     1: "Raw_Read_Error_Rate",
@@ -186,3 +188,16 @@ def test_drives_of_this_machine_are_listed_without_being_opened(neogenesis) -> N
     for drive in found["drives"]:
         assert drive["size_bytes"] > 0 and drive["may_be_target"] == (drive["in_use"] is None)
         assert drive["health"]["verdict"] in ("sound", "ageing", "copy-now", "lost-cause", "unknown")
+
+
+def test_surveys_from_before_are_read_with_todays_verdicts(standard: Path, tmp_path: Path, neogenesis) -> None:
+    survey = json.loads(neogenesis("survey", standard, "--json").stdout)
+    survey["health"] = {"verdict": "failing", "reasons": ["7 reallocated sectors", "hot"]}
+    path = tmp_path / "survey.json"
+    path.write_text(json.dumps(survey))
+    found = load(path, Survey, "survey").health
+    assert (found.verdict, found.why, found.image_first) == ("copy-now", "7 reallocated sectors; hot", True)
+    survey["health"] = {"verdict": "nonsense", "reasons": []}
+    path.write_text(json.dumps(survey))
+    with pytest.raises(BadRecord):
+        load(path, Survey, "survey")

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
@@ -20,6 +20,7 @@ T = TypeVar("T")
 _LARGEST_BYTES = 1 << 31
 _ROWS = 1024
 _learning = threading.Lock()
+_renewals: list[Callable[[Any], bool]] = []
 _decoders: dict[type[Any], msgspec.json.Decoder[Any]] = {}
 
 
@@ -41,10 +42,27 @@ def _decoder(kind: type[T]) -> msgspec.json.Decoder[T]:
         return found
 
 
+def _decoded(text: bytes, kind: type[T]) -> T:
+    """As it stands, else brought from an older form to the present one."""
+    try:
+        return _decoder(kind).decode(text)
+    except msgspec.ValidationError:
+        raw = msgspec.json.decode(text)
+        if not sum(renew(raw) for renew in _renewals):  # each of them, not the first that fits
+            raise
+        return _decoder(kind).decode(msgspec.json.encode(raw))
+
+
+def renews_older_records(renew: Callable[[Any], bool]) -> Callable[[Any], bool]:
+    """Register a function that changes decoded JSON of an older form in place, and says whether it did."""
+    _renewals.append(renew)
+    return renew
+
+
 def from_json(text: bytes, kind: type[T], what: str) -> T:
     """The record of `kind` in `text`; raises BadRecord in words that name `what`."""
     try:
-        record = _decoder(kind).decode(text)
+        record = _decoded(text, kind)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
         raise BadRecord(
             f"The {what} is damaged or not one of ours ({error}); nothing was written.",

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Literal
+from typing import Any, Literal
 
 from neogenesis.core.judgement import judgement
-from neogenesis.core.record import Record
+from neogenesis.core.record import Record, renews_older_records
 
 #: From best to worst; `unknown` says nothing either way.
 Verdict = Literal["unknown", "sound", "ageing", "copy-now", "lost-cause"]
@@ -93,6 +93,25 @@ class Health(Record, frozen=True, kw_only=True):
     @property
     def is_failing(self) -> bool:
         return self.verdict in ("copy-now", "lost-cause")
+
+
+_OLDER_VERDICTS = {"watch": "ageing", "failing": "copy-now"}
+
+
+@renews_older_records
+def _renew_health(raw: Any) -> bool:
+    """Surveys once had other verdicts, and reasons that were plain text; they stand in plans and manifests as well."""
+    changed = False
+    if isinstance(raw, dict):
+        health = raw.get("health")
+        if isinstance(health, dict) and isinstance(health.get("reasons"), list):
+            health["verdict"] = _OLDER_VERDICTS.get(health.get("verdict", ""), health.get("verdict"))
+            reasons = health["reasons"]
+            health["reasons"] = [{"code": "earlier", "text": r} if isinstance(r, str) else r for r in reasons]
+            health["image_first"] = health["verdict"] == "copy-now"
+            changed = True
+        changed |= bool(sum(map(_renew_health, raw.values())))
+    return changed
 
 
 def judge(reading: HealthReading | None) -> Health:
