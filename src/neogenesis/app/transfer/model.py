@@ -286,7 +286,7 @@ class TransferModel(QObject):
 
     def _hear_progress(self, event: Event) -> None:
         progress = self.progress
-        if event.phase != "copy" and progress.phase == "copy" and progress.course:
+        if event.phase == "verify" and not progress.copied_before and progress.course:
             progress.copied_before = int(progress.course[-1][1])  # reading back goes on below what was copied
         progress.phase = event.phase
         progress.copied_bytes, progress.total_bytes = event.copied_bytes, event.total_bytes

@@ -67,7 +67,7 @@ class RunningPage(QWidget):
         copies = [o for o in plan.operations if o.kind == "copy"]
         roles = {p.number: p.role for p in plan.layout.partitions}
         parts: list[tuple[float, str]] = [(float(o.bytes), roles.get(o.partition or 0, "unknown")) for o in copies]
-        total = progress.total_bytes if progress.phase == "copy" else progress.copied_before
+        total = progress.copied_before or progress.total_bytes
         whole = total * 2 if self._model.verify == "full" else total
         if self._model.verify == "full":
             parts.append((float(sum(size for size, _ in parts)), "free"))
