@@ -1,9 +1,9 @@
-# Neogenesis: make setup | demo | demo-offscreen | test | test-long | lint | bench | fuzz | screenshots
+# Neogenesis: make setup | demo | demo-offscreen | test | test-long | test-mutants | lint | package | bench | fuzz | screenshots
 VENV   := .venv
 PYTHON := $(VENV)/bin/python
 STAMP  := $(VENV)/.ready
 
-.PHONY: setup demo demo-offscreen test test-long lint bench fuzz screenshots clean
+.PHONY: setup demo demo-offscreen test test-long test-mutants lint package bench fuzz screenshots clean
 
 setup: $(STAMP)
 
@@ -22,8 +22,8 @@ demo-offscreen: $(STAMP)
 	QT_QPA_PLATFORM=offscreen $(PYTHON) -m neogenesis.app.pictures build/pictures
 
 lint: $(STAMP)
-	$(VENV)/bin/ruff check src tests
-	$(VENV)/bin/ruff format --check src tests
+	$(VENV)/bin/ruff check src tests packaging
+	$(VENV)/bin/ruff format --check src tests packaging
 	$(VENV)/bin/mypy
 	$(VENV)/bin/lint-imports
 
@@ -33,7 +33,15 @@ test: lint
 # Long random journeys: state machines, random drives, faulty drives.
 test-long: $(STAMP)
 	NEOGENESIS_LONG=1 NEOGENESIS_RANDOM_DRIVES=40 QT_QPA_PLATFORM=offscreen $(VENV)/bin/pytest --timeout 3000 \
-		tests/test_states.py tests/test_states_device.py tests/test_random_drives.py tests/test_faulty.py
+		tests/test_states.py tests/test_states_device.py tests/test_random_drives.py tests/test_faulty.py tests/test_package.py
+
+# Breaks the source in a copy, one thing after the other; each must be caught by a test.
+test-mutants: $(STAMP)
+	$(PYTHON) -m tests.mutants
+
+# A Debian package with everything in it, in build/.
+package: $(STAMP)
+	$(PYTHON) packaging/make_deb.py build
 
 bench: $(STAMP)
 	$(PYTHON) -m compileall -q src

@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.jobs.model import JobRow, rows_of, wanted
 from neogenesis.app.jobs.running import Running, RunningLine
 from neogenesis.app.rail.week import days_of
+from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.look import look
 from neogenesis.app.window import MainWindow
 from neogenesis.app.words import when
@@ -41,7 +42,13 @@ JOBS = [
 
 
 def rows(busy: str = "") -> list[JobRow]:
-    return rows_of(JOBS, lambda j: busy if j.ticket == "T-1" else "", lambda j: (None, None), NOW)
+    return rows_of(
+        JOBS,
+        lambda j: busy if j.ticket == "T-1" else "",
+        lambda j: (None, None),
+        lambda j: STOPS[j.stop].next_step,
+        NOW,
+    )
 
 
 def test_overdue_comes_first_and_what_is_handed_over_last() -> None:

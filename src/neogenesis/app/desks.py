@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from neogenesis.app.bench import Bench
+from neogenesis.app.bench import Bench, Dock
 from neogenesis.app.open_job import OpenJob
+from neogenesis.app.words import tr
 from neogenesis.bench import worker
+from neogenesis.core.job import Job
 
 
 class Desks(QObject):
@@ -76,3 +78,38 @@ class Desks(QObject):
         for desk in self._open.values():
             desk.close()
         self._open = {}
+
+    # What is said of drives and jobs
+
+    def use(self, dock: Dock, front: OpenJob | None) -> str:
+        """What may happen to a drive: all are sealed but the new drive of the job in front, and what is written to."""
+        if dock.docked is not None and self._is_written(dock):
+            return tr("being written")
+        new = front.new_dock() if front is not None else None
+        if front is None or new is None or dock.tag != new.tag or front.job.closed or front.plan.out_of_date:
+            return tr("sealed")
+        return tr("may be written")
+
+    def _is_written(self, dock: Dock) -> bool:
+        """Whether work of any job writes to that drive now."""
+        for desk in self.running():
+            new = desk.new_dock()
+            if desk.transfer.is_active and new is not None and new.tag == dock.tag:
+                return True
+            if desk.keep.is_active and dock.docked and dock.docked.name in desk.keep.written_to:
+                return True
+        return False
+
+    def busy(self, job: Job) -> str:
+        """What is under way of a job, in words; empty for nothing."""
+        desk = self.running_of(job.ticket)
+        if desk is None:
+            return ""
+        if desk.transfer.is_active:
+            return tr("Transfer under way")
+        return tr("{0} under way").format(tr(desk.keep.title)) if desk.keep.is_active else tr("Being read")
+
+    def tags(self, job: Job) -> tuple[int | None, int | None]:
+        """Bench tags of the job's old and new drive, of those that are connected."""
+        old, new = self._bench.dock_of(job, "old"), self._bench.dock_of(job, "new")
+        return (old.tag if old and old.present else None, new.tag if new and new.present else None)

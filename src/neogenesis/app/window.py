@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import msgspec
-from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QSystemTrayIcon, QVBoxLayout, QWidget
 
@@ -11,26 +11,24 @@ from neogenesis.app.bench import Bench, Dock
 from neogenesis.app.command.actions import Action, Actions
 from neogenesis.app.command.field import CommandField, Found
 from neogenesis.app.desks import Desks
-from neogenesis.app.handover.view import HandoverView
+from neogenesis.app.jobs.view import HELP as JOBS_HELP
 from neogenesis.app.jobs.view import JobsView, NewJobSheet
 from neogenesis.app.keep.view import KeepSheet
-from neogenesis.app.later.view import LaterView
 from neogenesis.app.logbook.view import LogbookView
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.overlay.help import HelpOverlay
-from neogenesis.app.parts.controls import notice, rule, scrolled
+from neogenesis.app.parts.centre import CentreFrame
+from neogenesis.app.parts.controls import notice, rule, scrolled, upright
 from neogenesis.app.parts.stop import StopView
-from neogenesis.app.plan.view import PlanView
 from neogenesis.app.rail.view import RailView
 from neogenesis.app.settings import Settings, load_settings, save_settings
 from neogenesis.app.shelf.sheet import DriveSheet
 from neogenesis.app.shelf.view import ShelfView
-from neogenesis.app.survey.view import SurveyView
+from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import icon_pixmap
 from neogenesis.app.theme.look import TEXT_PERCENTS, look
-from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.words import settle_locale, tail, tr
-from neogenesis.core.job import ROUTE, Job
+from neogenesis.core.job import ROUTE
 from neogenesis.core.job.route import position
 
 _NARROW = 1180
@@ -91,9 +89,9 @@ class MainWindow(QMainWindow):
         across.setContentsMargins(0, 0, 0, 0)
         across.setSpacing(0)
         across.addWidget(self.rail)
-        across.addWidget(_upright())
+        across.addWidget(upright())
         across.addLayout(middle, 1)
-        self._logbook_edge = _upright()
+        self._logbook_edge = upright()
         across.addWidget(self._logbook_edge)
         across.addWidget(self.logbook)
         root = QWidget()
@@ -124,17 +122,9 @@ class MainWindow(QMainWindow):
         self.logbook.note_written.connect(self._note)
 
     def _build_stops(self, job: OpenJob) -> None:
-        survey, transfer = SurveyView(job), TransferView(job)
-        survey.keep_asked.connect(self.show_keep)
-        transfer.keep_asked.connect(self.show_keep)
-        built: dict[str, StopView] = {
-            "survey": survey,
-            "plan": PlanView(job),
-            "transfer": transfer,
-            "handover": HandoverView(job),
-        }
-        self.views = {stop.key: built.get(stop.key) or LaterView(job, stop) for stop in ROUTE}
+        self.views = {key: spec.build(job) for key, spec in STOPS.items()}
         for view in self.views.values():
+            view.keep_asked.connect(self.show_keep)
             self.centre.addWidget(view)
 
     def _rebuild(self) -> None:
@@ -159,7 +149,14 @@ class MainWindow(QMainWindow):
     # Actions
 
     def _declare(self) -> list[Action]:
-        in_job, here = self._in_job, self._at
+        in_job = self._in_job
+        own = [
+            Action(
+                a.key, a.title, a.shortcut, spec.key, lambda a=a, k=spec.key: a.do(self.views[k]), self._at(spec.key)
+            )
+            for spec in STOPS.values()
+            for a in spec.actions
+        ]
         stops = [
             Action(f"stop-{s.key}", f"Go to {s.title}", f"Alt+{n}", "Go", lambda k=s.key: self.show_stop(k), in_job)
             for n, s in enumerate(ROUTE, 1)
@@ -172,12 +169,7 @@ class MainWindow(QMainWindow):
             Action("main", "Do the stop's main action", "Ctrl+Return", "Job", self._main_action, in_job),
             Action("note", "Note for the logbook", "Ctrl+L", "Job", self._focus_note, in_job),
             Action("keep", "Image, rescue, restore, or copy files out", "Ctrl+I", "Job", self.show_keep, in_job),
-            Action("undo", "Undo", "Ctrl+Z", "Plan", lambda: self.job and self.job.plan.undo(), here("plan")),
-            Action("redo", "Redo", "Ctrl+Shift+Z", "Plan", lambda: self.job and self.job.plan.redo(), here("plan")),
-            Action("write", "Write plan", "Ctrl+S", "Plan", self._write_plan, here("plan")),
-            Action("pause", "Pause or go on", "Ctrl+P", "Transfer", self._pause, here("transfer")),
-            Action("stop", "Stop safely", "Ctrl+Shift+P", "Transfer", self._stop_safely, here("transfer")),
-            Action("report", "Write report", "Ctrl+R", "Handover", self._report, here("handover")),
+            *own,
             Action("theme", "Day or night", "Ctrl+T", "Window", self.switch_theme),
             Action("logbook", "Show or fold the logbook", "Ctrl+B", "Window", self.switch_logbook),
             Action("larger", "Larger text", "Ctrl+=", "Window", lambda: self.scale(1)),
@@ -194,16 +186,8 @@ class MainWindow(QMainWindow):
 
     def _main_action(self) -> None:
         view = self.views.get(self.stop)
-        if isinstance(view, SurveyView):
-            view.start.click()
-        elif isinstance(view, PlanView):
-            view.write.click()
-        elif isinstance(view, TransferView):
-            view.gates.tail.setFocus()
-        elif isinstance(view, HandoverView):
-            view.print.click()
-        elif isinstance(view, LaterView):
-            view.save.click()
+        if view is not None:
+            view.main_action()
 
     def show_keep(self) -> None:
         """The sheet for an image, a restore, a rescue or a salvage; once begun it is watched at Transfer."""
@@ -213,26 +197,6 @@ class MainWindow(QMainWindow):
         sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         sheet.begun.connect(lambda: self.show_stop("transfer"))
         sheet.open()
-
-    def _pause(self) -> None:
-        view = self.views.get("transfer")
-        if isinstance(view, TransferView) and view.running.pause.isEnabled():
-            view.running.pause.click()
-
-    def _write_plan(self) -> None:
-        view = self.views.get("plan")
-        if isinstance(view, PlanView):
-            view.write_plan()
-
-    def _stop_safely(self) -> None:
-        if self.job is not None:
-            self.job.transfer.stop()
-            self.job.keep.stop()
-
-    def _report(self) -> None:
-        view = self.views.get("handover")
-        if isinstance(view, HandoverView):
-            view.write_report()
 
     def _focus_note(self) -> None:
         self.logbook.setVisible(True)
@@ -251,7 +215,7 @@ class MainWindow(QMainWindow):
         self.stop = ""
         jobs = self.bench.jobs()
         self.rail.show_bench(jobs)
-        self.jobs_view.show_jobs(jobs, self._busy, self._tags, self.desks.running())
+        self.jobs_view.show_jobs(jobs, self.desks.busy, self.desks.tags, self.desks.running())
         self.centre.setCurrentWidget(self.jobs_view)
         self._fold_logbook()
         self._show_shelf()
@@ -315,9 +279,9 @@ class MainWindow(QMainWindow):
         return found
 
     def show_help(self) -> None:
-        where = self.stop or "jobs"
         title = next((s.title for s in ROUTE if s.key == self.stop), "Jobs")
-        overlay = HelpOverlay(self, where, tr(title), self.actions_.declared)
+        texts = STOPS[self.stop].help if self.stop else JOBS_HELP
+        overlay = HelpOverlay(self, tr(title), texts, self.actions_.available())
         overlay.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         overlay.show()
         overlay.setFocus()
@@ -358,16 +322,7 @@ class MainWindow(QMainWindow):
         if self.job is None or not self.views:
             return
         job = self.job.job
-        marks = {}
-        for key in ("survey", "plan"):
-            checks = self.views[key].checks()
-            if key == "survey" and self.job.survey.record is not None:
-                found: list[str] = [f.severity for f in self.job.survey.record.findings]
-            else:
-                found = [c.severity for c in checks]
-            serious = [s for s in found if s in ("stop", "caution")]
-            if serious:
-                marks[key] = ("stop" if "stop" in serious else "caution", len(serious))
+        marks = {key: mark for key, view in self.views.items() if (mark := view.marks()) is not None}
         self.rail.show_standing(position(job.stop), self.stop, job.closed, marks)
         view = self.views.get(self.stop)
         if view is not None:
@@ -378,40 +333,7 @@ class MainWindow(QMainWindow):
             self.logbook.show_log(self.job.log(), self.bench.store.broken_entry(self.job.ticket))
 
     def _show_shelf(self) -> None:
-        self.shelf.show_docks([(dock, self._use(dock)) for dock in self.bench.docks()])
-
-    def _use(self, dock: Dock) -> str:
-        """What may happen to a drive: all are sealed but the job's new drive, and what a restore writes to."""
-        if dock.docked is not None and self._is_written(dock):
-            return tr("being written")
-        if dock.docked is None or self.job is None:
-            return tr("sealed")
-        new = self.job.new_dock()
-        if new is None or dock.tag != new.tag or self.job.job.closed or self.job.plan.out_of_date:
-            return tr("sealed")
-        return tr("may be written")
-
-    def _is_written(self, dock: Dock) -> bool:
-        """Whether work of any job writes to that drive now."""
-        for desk in self.desks.running():
-            new = desk.new_dock()
-            if desk.transfer.is_active and new is not None and new.tag == dock.tag:
-                return True
-            if desk.keep.is_active and dock.docked and dock.docked.name in desk.keep.written_to:
-                return True
-        return False
-
-    def _busy(self, job: Job) -> str:
-        desk = self.desks.running_of(job.ticket)
-        if desk is None:
-            return ""
-        if desk.transfer.is_active:
-            return tr("Transfer under way")
-        return tr("Being read") if not desk.keep.is_active else tr("{0} under way").format(tr(desk.keep.title))
-
-    def _tags(self, job: Job) -> tuple[int | None, int | None]:
-        old, new = self.bench.dock_of(job, "old"), self.bench.dock_of(job, "new")
-        return (old.tag if old and old.present else None, new.tag if new and new.present else None)
+        self.shelf.show_docks([(dock, self.desks.use(dock, self.job)) for dock in self.bench.docks()])
 
     def _fold_logbook(self) -> None:
         wanted = self._settings.logbook
@@ -469,40 +391,3 @@ class MainWindow(QMainWindow):
         if self._tray is not None:
             self._tray.hide()
         super().closeEvent(event)
-
-
-class CentreFrame(QWidget):
-    """Gives the stop in view all of its place, and asks for more height only where it cannot do with less."""
-
-    def __init__(self, centre: QStackedWidget) -> None:
-        super().__init__()
-        self._centre = centre
-        centre.setParent(self)
-        centre.currentChanged.connect(self._fit)
-
-    def minimumSizeHint(self) -> QSize:
-        return QSize(self._centre.minimumSizeHint().width(), self._least_height())
-
-    def _least_height(self) -> int:
-        current = self._centre.currentWidget()
-        layout = current.layout() if current is not None else None
-        if layout is None:
-            return 0
-        flowing = layout.hasHeightForWidth()
-        return layout.minimumHeightForWidth(self.width()) if flowing else layout.minimumSize().height()
-
-    def resizeEvent(self, event: QResizeEvent | None) -> None:
-        super().resizeEvent(event)
-        self._fit()
-
-    def _fit(self) -> None:
-        self.setMinimumHeight(self._least_height())
-        self._centre.setGeometry(self.rect())
-
-
-def _upright() -> QWidget:
-    line = rule()
-    line.setMaximumHeight(16_777_215)
-    line.setMinimumHeight(0)
-    line.setFixedWidth(1)
-    return line

@@ -409,7 +409,7 @@ def main() -> None:
             log = open_log(anywhere.log_file)
         log.info("neogenesis %s %s", __version__, " ".join(anywhere.arguments))
         complete_help(app)
-        status = app(anywhere.arguments, standalone_mode=False, default_map=config())
+        status = app(anywhere.arguments, prog_name="neogenesis", standalone_mode=False, default_map=config())
     except NeogenesisError as error:
         status = _failed(error.sentence(), error.exit_status, anywhere, log)
     except click.ClickException as error:

@@ -81,6 +81,9 @@ class HandoverView(StopView):
     def enter(self) -> None:
         self.refresh()
 
+    def main_action(self) -> None:
+        self.print.click()
+
     def main_widget(self) -> QWidget | None:
         return self.print
 

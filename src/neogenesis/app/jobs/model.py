@@ -11,18 +11,10 @@ from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt
 
 from neogenesis.app.words import moment_of, tr, when
 from neogenesis.core.job import ROUTE, Job
-from neogenesis.core.job.route import position, stop_titled
+from neogenesis.core.job.route import position
 
 Show = Literal["open", "overdue", "closed", "all"]
 Tone = Literal["ink", "accent", "good", "stop"]
-_NEXT = {
-    "survey": "Seal and survey the old drive",
-    "plan": "Plan the new drive",
-    "transfer": "Copy and check",
-    "swap": "Exchange the drives, then first boot and handover",
-    "first-boot": "Start the machine",
-    "handover": "Hand over",
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,17 +41,18 @@ def rows_of(
     jobs: Iterable[Job],
     busy: Callable[[Job], str],
     tags: Callable[[Job], tuple[int | None, int | None]],
+    next_step: Callable[[Job], str],
     now: datetime,
 ) -> list[JobRow]:
     """Open jobs by their promise, so that what is overdue comes first; those handed over behind them."""
-    rows = [_row(job, busy(job), tags(job), now) for job in jobs]
+    rows = [_row(job, busy(job), tags(job), next_step(job), now) for job in jobs]
     return sorted(rows, key=lambda r: (r.job.closed, moment_of(r.job.promise) or datetime.max, r.job.ticket))
 
 
-def _row(job: Job, busy: str, tags: tuple[int | None, int | None], now: datetime) -> JobRow:
+def _row(job: Job, busy: str, tags: tuple[int | None, int | None], next_step: str, now: datetime) -> JobRow:
     due = moment_of(job.promise)
     overdue = not job.closed and due is not None and due < now
-    headline, tone = tr(_NEXT.get(job.stop, stop_titled(job.stop).title)), "ink"
+    headline, tone = tr(next_step), "ink"
     if job.closed:
         headline, tone = tr("Handed over"), "good"
     elif busy:

@@ -26,6 +26,7 @@ from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
 from neogenesis.app.parts.stop import StopView
 from neogenesis.app.parts.tag import paint_tag
+from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import tr
@@ -39,6 +40,10 @@ _SHOW: tuple[tuple[Show, str], ...] = (
     ("overdue", "Overdue"),
     ("closed", "Handed over"),
 )
+
+
+def _next_step(job: Job) -> str:
+    return STOPS[job.stop].next_step
 
 
 class JobDelegate(QStyledItemDelegate):
@@ -116,6 +121,12 @@ class JobDelegate(QStyledItemDelegate):
                 painter.drawLine(round(x + r), round(middle), round(end - r), round(middle))
 
 
+HELP = (
+    "Each card is a job: its ticket, where it stands on its route, what comes next and when it was promised.",
+    "Return opens the job that has the frame; Tab and arrow keys move it.",
+)
+
+
 class JobsView(StopView):
     """What runs now, then the jobs: those that are overdue first, those handed over only when asked for."""
 
@@ -171,7 +182,7 @@ class JobsView(StopView):
         tags: Callable[[Job], tuple[int | None, int | None]],
         running: Sequence[OpenJob],
     ) -> None:
-        self._all = rows_of(jobs, busy, tags, datetime.now())
+        self._all = rows_of(jobs, busy, tags, _next_step, datetime.now())
         still_open = [r for r in self._all if not r.job.closed]
         late = sum(1 for r in still_open if r.overdue)
         words = tr("{0} open, {1} handed over").format(len(still_open), len(jobs) - len(still_open))

@@ -49,6 +49,9 @@ class LaterView(StopView):
         steps = plan.afterwards if plan is not None and self._stop.key == "first-boot" else ()
         return [Check("caution", step) for step in steps]
 
+    def main_action(self) -> None:
+        self.save.click()
+
     def main_widget(self) -> QWidget | None:
         return self.note
 

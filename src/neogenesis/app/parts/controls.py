@@ -204,3 +204,12 @@ def notice(severity: str, text: str, remedy: str = "") -> QWidget:
 
 def small_font_height() -> int:
     return look().metrics(SMALL).height()
+
+
+def upright() -> QWidget:
+    """A thin line from top to bottom."""
+    line = rule()
+    line.setMaximumHeight(16_777_215)
+    line.setMinimumHeight(0)
+    line.setFixedWidth(1)
+    return line

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from neogenesis.app.parts.controls import Elided, label, row
 from neogenesis.app.theme.look import look
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,8 +25,37 @@ class Check:
     remedy: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class StopAction:
+    """Something that can be done at one stop only; `do` is given its view."""
+
+    key: str
+    title: str
+    shortcut: str
+    do: Callable[[Any], object]
+
+
+@dataclass(frozen=True, slots=True)
+class StopSpec:
+    """A stop as its folder declares it. The window knows the route, and of each stop only this.
+
+    `next_step` is what a job that stands here needs next; `help` is what F1 says.
+    """
+
+    key: str
+    build: Callable[[OpenJob], StopView]
+    next_step: str
+    help: tuple[str, ...] = ()
+    actions: tuple[StopAction, ...] = ()
+
+
 class StopView(QWidget):
-    """A stop in the centre of the window. The window calls `refresh` when its job changed, `enter` when it is shown."""
+    """A stop in the centre of the window. The window calls `refresh` when its job changed, `enter` when it is shown.
+
+    `keep_asked` asks for the sheet of images, rescues and restores.
+    """
+
+    keep_asked = pyqtSignal()
 
     def __init__(self, title: str) -> None:
         super().__init__()
@@ -43,9 +78,22 @@ class StopView(QWidget):
         """Who gets the keyboard when the stop comes into view."""
         return None
 
+    def main_action(self) -> None:
+        """What Ctrl+Return does here."""
+
+    def marks(self) -> tuple[str, int] | None:
+        """The worst severity that the route shows for this stop, and how often; None for nothing serious."""
+        return None
+
     def refresh(self) -> None:
         """Show what the models say now."""
 
     def checks(self) -> list[Check]:
         """What stands beside the stop."""
         return []
+
+
+def serious(severities: Iterable[str]) -> tuple[str, int] | None:
+    """The worst of them and how many there are, of those that ask for care."""
+    found = [s for s in severities if s in ("stop", "caution")]
+    return ("stop" if "stop" in found else "caution", len(found)) if found else None

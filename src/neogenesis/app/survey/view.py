@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 from neogenesis.app.open_job import OpenJob
@@ -10,7 +10,7 @@ from neogenesis.app.parts.choose import DriveChoice
 from neogenesis.app.parts.controls import button, clear, label, mono, notice, row, rule
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.heading import HeadingView
-from neogenesis.app.parts.stop import Check, StopView
+from neogenesis.app.parts.stop import Check, StopView, serious
 from neogenesis.app.parts.strata import strata_of_survey
 from neogenesis.app.survey.canvas import ColumnCanvas
 from neogenesis.app.theme.look import look
@@ -38,8 +38,6 @@ def kind_text(partition: PartitionFacts) -> str:
 
 class SurveyView(StopView):
     """One large column, the facts of what is chosen, and what was noticed."""
-
-    keep_asked = pyqtSignal()
 
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(tr("Survey"))
@@ -109,6 +107,13 @@ class SurveyView(StopView):
         self.refresh()
         if self.isVisible() and self._model.state == "done":
             self.canvas.setFocus()
+
+    def main_action(self) -> None:
+        self.start.click()
+
+    def marks(self) -> tuple[str, int] | None:
+        survey = self._model.record
+        return serious(f.severity for f in survey.findings) if survey is not None else None
 
     def main_widget(self) -> QWidget | None:
         return self.canvas if self._model.record is not None else self.start

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from neogenesis.app.keep.page import KeepPage
@@ -17,8 +16,6 @@ from neogenesis.app.words import both, tr
 
 class TransferView(StopView):
     """Shows the page that fits: the gates, the copy as it runs, how it ended; or what else is under way."""
-
-    keep_asked = pyqtSignal()
 
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(tr("Transfer"))
@@ -63,6 +60,17 @@ class TransferView(StopView):
         widget = self.main_widget()
         if self.isVisible() and widget is not None:
             widget.setFocus()
+
+    def main_action(self) -> None:
+        self.gates.tail.setFocus()
+
+    def pause_or_go_on(self) -> None:
+        if self.running.pause.isEnabled():
+            self.running.pause.click()
+
+    def stop_safely(self) -> None:
+        self._model.stop()
+        self._desk.keep.stop()
 
     def main_widget(self) -> QWidget | None:
         page = self._pages.currentWidget()

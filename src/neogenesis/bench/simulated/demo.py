@@ -84,8 +84,22 @@ _DRIVES: dict[str, dict[str, Any]] = {
         "heat": {"rest_c": 41, "per_gb_c": 0.9, "cools_c_per_s": 0.05},
         "read": {"bytes_per_s": 4.5e7, "seek_ms": 14, **_WORN},
     },
-    "museum-kiosk": {"model": "Ostrel M", "serial": "OM-64-10992E", "bus": "emmc", "read": {"bytes_per_s": 1.4e8}},
-    "museum-new": {"model": "Halden Pebble", "serial": "HP1-55A0D7", "bus": "usb-sata", "gb": 128},
+    "museum-kiosk": {
+        "model": "Ostrel M",
+        "serial": "OM-64-10992E",
+        "bus": "emmc",
+        "clock": "x60",
+        "read": {"bytes_per_s": 1.4e8},
+    },
+    "museum-new": {
+        "model": "Halden Pebble",
+        "serial": "HP1-55A0D7",
+        "bus": "usb-sata",
+        "clock": "x60",
+        "gb": 128,
+        "read": {"bytes_per_s": 3.4e8},
+        "write": {"bytes_per_s": 2.6e8},
+    },
 }
 _DOCKS = ["ferry-desk", "ferry-new", "pilots-chart", "pilots-new", "islander-old"]
 

@@ -1,0 +1,154 @@
+"""Builds `build/neogenesis_VERSION_ARCH.deb`: the program, its Python packages, and what a desktop expects.
+
+Run by `make package` with the project's own Python.
+"""
+
+from __future__ import annotations
+
+import compileall
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import click
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+ROOT = Path(__file__).resolve().parents[1]
+SOURCE = ROOT / "packaging/deb"
+ICON_SIZES = (16, 24, 32, 48, 64, 128, 256, 512)
+SHELLS = {
+    "bash": "usr/share/bash-completion/completions/neogenesis",
+    "zsh": "usr/share/zsh/vendor-completions/_neogenesis",
+    "fish": "usr/share/fish/vendor_completions.d/neogenesis.fish",
+}
+
+
+def man_page(app: click.Group, version: str) -> str:
+    """The manual page of all commands, from what they say of themselves."""
+
+    def escaped(text: str) -> str:
+        return text.replace("\\", "\\e").replace("-", "\\-")
+
+    lines = [f'.TH NEOGENESIS 1 "" "neogenesis {version}" "User commands"', ".SH NAME"]
+    lines += [f"neogenesis \\- {escaped((app.help or '').split('.')[0])}", ".SH SYNOPSIS"]
+    lines += [".B neogenesis", "[COMMAND] [OPTIONS]", ".SH COMMANDS"]
+    for name, command in sorted(app.commands.items()):
+        context = click.Context(command, info_name=f"neogenesis {name}")
+        usage = " ".join(command.collect_usage_pieces(context))
+        lines += [f".SS neogenesis {escaped(name)} {escaped(usage)}"]
+        lines += [
+            part for text in (command.help or "").split("\n\n") for part in (escaped(" ".join(text.split())), ".PP")
+        ]
+        for parameter in command.params:
+            record = parameter.get_help_record(context)
+            if record is not None:
+                lines += [".TP", f"\\fB{escaped(record[0])}\\fR", escaped(record[1]) or "\\&"]
+    epilog = next((c.epilog for c in app.commands.values() if c.epilog), "")
+    lines += [".SH EXIT STATUS", escaped(epilog or "")]
+    return "\n".join(lines) + "\n"
+
+
+def run_time_packages() -> list[str]:
+    """Debian packages that the program needs, as the list names them; those for its tests are left out."""
+    text = (ROOT / "packaging/debian-packages.txt").read_text("utf-8").partition("# Tests")[0]
+    return [line for line in text.splitlines() if line and not line.startswith("#")]
+
+
+def build(out: Path) -> Path:
+    """Everything below `out`; returns the package."""
+    from neogenesis import __version__
+    from neogenesis.cli.house import complete_help
+    from neogenesis.cli.main import app
+
+    tree = out / "tree"
+    shutil.rmtree(tree, ignore_errors=True)
+    site = tree / "usr/lib/neogenesis/site-packages"
+    site.mkdir(parents=True)
+    pip = [
+        sys.executable,
+        "-m",
+        "pip",
+        "install",
+        "--quiet",
+        "--disable-pip-version-check",
+        "--no-deps",
+        "--no-compile",
+    ]
+    subprocess.run([*pip, "--target", str(site), "-r", str(ROOT / "requirements/runtime.txt")], check=True)
+    shutil.copytree(ROOT / "src/neogenesis", site / "neogenesis", ignore=shutil.ignore_patterns("__pycache__"))
+    compileall.compile_dir(str(site), quiet=2, stripdir=str(tree))
+    _put(SOURCE / "neogenesis", tree / "usr/bin/neogenesis", 0o755)
+    _put(SOURCE / "neogenesis-health", tree / "usr/lib/neogenesis/neogenesis-health", 0o755)
+    _put(SOURCE / "neogenesis.desktop", tree / "usr/share/applications/neogenesis.desktop")
+    _put(SOURCE / "neogenesis.metainfo.xml", tree / "usr/share/metainfo/neogenesis.metainfo.xml")
+    _put(SOURCE / "neogenesis.policy", tree / "usr/share/polkit-1/actions/neogenesis.policy")
+    _put(ROOT / "LICENSE", tree / "usr/share/doc/neogenesis/copyright")
+    complete_help(app)
+    _write(tree / "usr/share/man/man1/neogenesis.1", man_page(app, __version__))
+    for shell, place in SHELLS.items():
+        environment = {**os.environ, "_NEOGENESIS_COMPLETE": f"{shell}_source", "PYTHONPATH": str(site)}
+        done = subprocess.run(
+            [sys.executable, "-m", "neogenesis"], env=environment, capture_output=True, text=True, check=False
+        )
+        _write(tree / place, done.stdout)
+    _icons(tree / "usr/share/icons/hicolor")
+    return _packed(out, tree, __version__)
+
+
+def _icons(folder: Path) -> None:
+    from PyQt6.QtGui import QGuiApplication
+
+    from neogenesis.app.theme.icons import icon_pixmap
+
+    application = QGuiApplication(["neogenesis"])
+    for size in ICON_SIZES:
+        place = folder / f"{size}x{size}/apps/neogenesis.png"
+        place.parent.mkdir(parents=True)
+        icon_pixmap("ship-wheel", size, "accent").save(str(place))
+    del application
+
+
+def _packed(out: Path, tree: Path, version: str) -> Path:
+    architecture = subprocess.run(
+        ["dpkg", "--print-architecture"], capture_output=True, text=True, check=True
+    ).stdout.strip()
+    kib = sum(p.stat().st_size for p in tree.rglob("*") if p.is_file()) // 1024
+    fields = {
+        "Package": "neogenesis",
+        "Version": version,
+        "Architecture": architecture,
+        "Maintainer": "The Neogenesis project <neogenesis@localhost>",
+        "Section": "admin",
+        "Priority": "optional",
+        "Installed-Size": str(kib),
+        "Depends": ", ".join(["python3 (>= 3.11)", *run_time_packages()]),
+        "Recommends": "polkitd | policykit-1",
+        "Description": "moves a customer's system and data to a new storage drive\n"
+        " Surveys the old drive without writing to it, plans the new one, copies with checksums,\n"
+        " reads everything back, and keeps the records that prove it.",
+    }
+    _write(tree / "DEBIAN/control", "".join(f"{name}: {value}\n" for name, value in fields.items()))
+    package = out / f"neogenesis_{version}_{architecture}.deb"
+    subprocess.run(
+        ["dpkg-deb", "--build", "--root-owner-group", "-Zzstd", "-z3", str(tree), str(package)],
+        check=True,
+        stdout=subprocess.DEVNULL,
+    )
+    return package
+
+
+def _put(source: Path, place: Path, mode: int = 0o644) -> None:
+    place.parent.mkdir(parents=True, exist_ok=True)
+    shutil.copy(source, place)
+    place.chmod(mode)
+
+
+def _write(place: Path, text: str) -> None:
+    place.parent.mkdir(parents=True, exist_ok=True)
+    place.write_text(text, "utf-8")
+
+
+if __name__ == "__main__":
+    sys.stdout.write(f"{build(Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / 'build')}\n")

@@ -1,0 +1,16 @@
+"""The stops of the route, each as its own folder declares it."""
+
+from __future__ import annotations
+
+from neogenesis.app.handover.stop import SPEC as HANDOVER
+from neogenesis.app.later.stop import later
+from neogenesis.app.parts.stop import StopSpec
+from neogenesis.app.plan.stop import SPEC as PLAN
+from neogenesis.app.survey.stop import SPEC as SURVEY
+from neogenesis.app.transfer.stop import SPEC as TRANSFER
+from neogenesis.core.job import ROUTE
+
+_BUILT = {spec.key: spec for spec in (SURVEY, PLAN, TRANSFER, HANDOVER)}
+
+#: In the order of the route.
+STOPS: dict[str, StopSpec] = {stop.key: _BUILT.get(stop.key) or later(stop) for stop in ROUTE}

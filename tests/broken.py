@@ -1,0 +1,272 @@
+"""Things broken on purpose, each of which some test must catch. `make test-mutants` applies them one by one in a copy.
+
+An entry is (name, file below src/neogenesis, what stands there once, what stands there instead, the tests that see it).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    name: str
+    file: str
+    before: str
+    after: str
+    tests: str
+
+
+_PAINT = "    def paintEvent(self, event: QPaintEvent | None) -> None:\n"
+_STOPS = "tests/test_window_seen.py -k day"
+
+
+def _blank(name: str, file: str, first: str, tests: str = _STOPS) -> Broken:
+    """A drawing that paints nothing."""
+    return Broken(f"{name} is blank", file, _PAINT + first, f"{_PAINT}        return\n{first}", tests)
+
+
+BROKEN: tuple[Broken, ...] = (
+    # The engine
+    Broken(
+        "the cache answers for the medium",
+        "core/store/file.py",
+        "        return _Uncached(self._file)\n",
+        "        return self\n",
+        "tests/test_faulty.py -k dead_drive",
+    ),
+    Broken(
+        "a store goes on after a failed flush",
+        "core/store/base.py",
+        "            self._finished = error\n",
+        "",
+        "tests/test_faulty.py -k failed_flush",
+    ),
+    Broken(
+        "overlapping partitions pass",
+        "core/plan/check.py",
+        "        if other.start_bytes < one.end_bytes:\n",
+        "        if other.start_bytes < 0:\n",
+        "tests/test_trust.py -k damaged_plan",
+    ),
+    Broken(
+        "salvage follows links",
+        "core/salvage/beneath.py",
+        "os.open(part, _FOLDER, dir_fd=at)",
+        "os.open(part, os.O_RDONLY | os.O_DIRECTORY, dir_fd=at)",
+        "tests/test_trust.py -k no_link",
+    ),
+    Broken(
+        "a map is believed without looking",
+        "bench/rescuing.py",
+        "        distrusted(found, opened.store, goal.store)\n",
+        "",
+        "tests/test_trust.py -k rescue_map",
+    ),
+    Broken(
+        "a file system over several devices is seen on one",
+        "bench/drives/system.py",
+        "            if number in members:\n                return members\n",
+        "",
+        "tests/test_block_system.py",
+    ),
+    Broken(
+        "what is read back is not compared",
+        "core/transfer/readback.py",
+        "            if not piece or not found.fits:\n",
+        "            if not piece:\n",
+        "tests/test_trust.py -k flipped_bit",
+    ),
+    Broken(
+        "any tail confirms",
+        "core/transfer/admission.py",
+        "    if not expected or tail.casefold() != expected.casefold():\n",
+        "    if not expected:\n",
+        "tests/test_bad_input.py",
+    ),
+    Broken(
+        "lost ranges are named where they land",
+        "core/store/pieces.py",
+        "                found += self.base.places_below(source + first - at, source + last - at)\n",
+        "                found += self.base.places_below(first, last)\n",
+        "tests/test_transfer.py -k moved_volume",
+    ),
+    Broken(
+        "damaged sectors are sound",
+        "core/drive/health.py",
+        "        if count:\n",
+        "        if count < 0:\n",
+        "tests/test_health.py",
+    ),
+    Broken(
+        "packed raw values count whole",
+        "core/drive/smart.py",
+        "    return count if count < _PACKED else count & 0xFFFF_FFFF\n",
+        "    return count\n",
+        "tests/test_health.py -k figures",
+    ),
+    Broken(
+        "a silent bridge is a dead drive",
+        "core/drive/smart.py",
+        "        return None if _silent_way(raw) else HealthReading",
+        "        return HealthReading",
+        "tests/test_health.py -k verdict",
+    ),
+    Broken(
+        "the serial alone makes a drive the same",
+        "core/drive/identity.py",
+        "            return (self.serial, self.size_bytes) == (other.serial, other.size_bytes)\n",
+        "            return self.serial == other.serial\n",
+        "tests/test_window_bench.py -k by_serial",
+    ),
+    # Commands
+    Broken(
+        "a report without rows",
+        "app/handover/report_print.py",
+        "        if section.rows:\n",
+        "        if not section.rows:\n",
+        "tests/test_commands.py -k report_is_printed",
+    ),
+    Broken(
+        "progress in a pipe",
+        "cli/terminal.py",
+        "    return sys.stderr.isatty()\n",
+        "    return True\n",
+        "tests/test_commands.py -k pipe",
+    ),
+    Broken(
+        "a bug report names the customer",
+        "bench/bug_report.py",
+        '    return {"stop": job.stop,',
+        '    return {"customer": job.customer, "stop": job.stop,',
+        "tests/test_commands.py -k bug_report",
+    ),
+    # What runs, and what is typed
+    Broken(
+        "work ends with the job that was open",
+        "app/desks.py",
+        "            if ticket != self._front and not desk.is_busy:\n",
+        "            if ticket != self._front:\n",
+        "tests/test_window_bench.py -k heard_to_its_end",
+    ),
+    Broken(
+        "an old plan stays good for another drive",
+        "app/plan/model.py",
+        '        if not self._desk.means("old", plan.source.survey.drive):\n',
+        "        if plan is None:\n",
+        "tests/test_window_bench.py -k out_of_date",
+    ),
+    Broken(
+        "an end that nobody saw is forgotten",
+        "app/transfer/model.py",
+        '        return bool(kinds) and kinds[-1] == "transfer-start"\n',
+        "        return False\n",
+        "tests/test_window_bench.py -k no_window",
+    ),
+    Broken(
+        "drafts are lost",
+        "app/parts/drafts.py",
+        "    field.textChanged.connect(remember)\n",
+        "    field.textChanged.connect(lambda: None)\n",
+        "tests/test_window_bench.py -k nothing_typed",
+    ),
+    Broken(
+        "a typed size is ignored",
+        "app/plan/view.py",
+        "        if self._take_size() and self._take_volume() and self._model.refusal is None:\n",
+        "        if self._model.refusal is None:\n",
+        "tests/test_window_bench.py -k typed_size",
+    ),
+    Broken(
+        "a fault is not logged",
+        "app/trouble.py",
+        '        _log.error("%s\\n%s", versions(), text)\n',
+        "",
+        "tests/test_window_bench.py -k exception",
+    ),
+    Broken(
+        "twins are not told",
+        "app/bench.py",
+        "            twin = present and bool(docked.drive.serial) and serials[docked.drive.serial] > 1\n",
+        "            twin = False\n",
+        "tests/test_window_bench.py -k by_serial",
+    ),
+    # What is shown
+    Broken(
+        "sealed and writable exchanged",
+        "app/desks.py",
+        '            return tr("sealed")\n        return tr("may be written")\n',
+        '            return tr("may be written")\n        return tr("sealed")\n',
+        _STOPS,
+    ),
+    Broken(
+        "a failing drive looks good",
+        "app/words.py",
+        '"copy-now": "stop"',
+        '"copy-now": "good"',
+        "tests/test_window_seen.py -k failing",
+    ),
+    Broken(
+        "end times exchanged",
+        "app/words.py",
+        'return tr("{0} to {1}").format(low, high)',
+        'return tr("{0} to {1}").format(high, low)',
+        "tests/test_parts.py -k time_ranges",
+    ),
+    Broken(
+        "the logbook the wrong way round",
+        "app/logbook/view.py",
+        "        for entry in reversed(entries[-_MOST_SHOWN:]):\n",
+        "        for entry in entries[-_MOST_SHOWN:]:\n",
+        _STOPS,
+    ),
+    Broken(
+        "lost files are not listed",
+        "app/keep/page.py",
+        "            self.files.show_files(heard.files)\n",
+        "            self.files.show_files([])\n",
+        "tests/test_window_keep.py -k rescue_is_shown",
+    ),
+    Broken(
+        "jobs in any order",
+        "app/jobs/model.py",
+        "    return sorted(rows, key=lambda r: (r.job.closed, moment_of(r.job.promise) or datetime.max, r.job.ticket))\n",
+        "    return sorted(rows, key=lambda r: r.job.ticket)\n",
+        "tests/test_jobs_list.py -k overdue",
+    ),
+    Broken(
+        "nothing is ever overdue",
+        "app/jobs/model.py",
+        "due is not None and due < now",
+        "due is not None and due > now",
+        "tests/test_jobs_list.py -k overdue",
+    ),
+    Broken(
+        "the course is not drawn",
+        "app/parts/course.py",
+        "            painter.drawPath(shape([*scene.track[::step], scene.track[-1]]))\n",
+        "            shape([*scene.track[::step], scene.track[-1]])\n",
+        "tests/test_window_seen.py -k course",
+    ),
+    Broken(
+        "the course goes when reading back begins",
+        "app/transfer/running.py",
+        "        total = progress.copied_before or progress.total_bytes\n",
+        "        total = progress.copied_before\n",
+        _STOPS,
+    ),
+    _blank("the survey's column", "app/survey/canvas.py", "        painter = QPainter(self)\n"),
+    _blank("the plan", "app/plan/canvas.py", ""),
+    _blank("a drive's card", "app/shelf/view.py", "        painter = QPainter(self)\n"),
+    _blank("a station of the route", "app/rail/view.py", "        painter = QPainter(self)\n"),
+    _blank("the filling column", "app/transfer/canvas.py", "        painter = QPainter(self)\n"),
+    _blank("a heading", "app/parts/heading.py", ""),
+    _blank("before and after", "app/parts/bars.py", ""),
+    _blank("the week", "app/rail/week.py", "        painter = QPainter(self)\n", "tests/test_jobs_list.py -k painted"),
+    _blank(
+        "running work",
+        "app/jobs/running.py",
+        "        painter = QPainter(self)\n",
+        "tests/test_jobs_list.py -k painted",
+    ),
+)
