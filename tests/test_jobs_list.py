@@ -7,12 +7,13 @@ from datetime import datetime
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QDateTime, QPoint, Qt
 from PyQt6.QtGui import QColor, QImage
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.jobs.model import JobRow, rows_of, wanted
 from neogenesis.app.jobs.running import Running, RunningLine
+from neogenesis.app.jobs.sheet import JobSheet
 from neogenesis.app.rail.week import days_of
 from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.look import look
@@ -159,3 +160,40 @@ def test_by_keyboard_from_a_search_to_a_job_and_what_runs_is_in_sight(
     place = window.jobs_view.list.visualRect(window.jobs_view.model.index(0)).center()
     qtbot.mouseClick(window.jobs_view.list.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(place))
     assert window.job is not None
+
+
+def test_a_job_is_changed_archived_removed_and_brought_back(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(small_bench)
+    window.show_jobs()
+    view = window.jobs_view
+    qtbot.keyClick(view.list, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
+    sheet = window.findChild(JobSheet)
+    assert sheet is not None and sheet.ticket == "T-7" and sheet.fields["ticket"][0].isReadOnly()
+    sheet.fields["contact"][0].setText("harbour 12")
+    sheet.promised.setChecked(True)
+    sheet.promise.setDateTime(QDateTime(datetime(2027, 3, 4, 15, 30)))
+    qtbot.keyClick(sheet.fields["contact"][0], Qt.Key.Key_Return)
+    job = window.bench.store.job("T-7")
+    assert (job.contact, job.promise) == ("harbour 12", "2027-03-04 15:30")
+    assert window.bench.store.log("T-7")[-1].text == "Job changed: contact was “”; promise was “”"
+    qtbot.keyClicks(view.search, "harbour")
+    assert len(view.model.rows) == 1
+    view.search.clear()
+
+    def do(title: str) -> None:
+        menu = view.menu_for(view.model.rows[0])
+        next(a for a in menu.actions() if a.text() == title).trigger()
+
+    do("Archive")
+    assert view.model.rows == []
+    view.which.setCurrentIndex(view.which.findData("archived"))
+    do("Back on the list")
+    view.which.setCurrentIndex(0)
+    do("Remove from the list")
+    assert view.model.rows == [] and view.undo.isVisible()
+    assert window.bench.store.jobs() == [] and window.bench.store.dossier("T-7").is_dir()
+    qtbot.mouseClick(view.undo, Qt.MouseButton.LeftButton)
+    assert [r.job.ticket for r in view.model.rows] == ["T-7"] and not view.undo.isVisible()
+    window.bench.update("T-7", closed=True)
+    do("Reopen")
+    assert not window.bench.store.job("T-7").closed and window.bench.store.broken_entry("T-7") is None

@@ -315,9 +315,10 @@ def test_second_transfer_is_refused(standard: Path, tmp_path: Path, neogenesis) 
         assert "in use" in neogenesis("transfer", other, "--confirm", "new", status=3).stderr
     finally:
         process.send_signal(signal.SIGINT)
-        assert process.wait() == 6
-        assert len(process.stderr.read().strip().splitlines()) == 1
+        said = process.stderr.read()
         process.stderr.close()
+        assert process.wait() == 6, said
+        assert len(said.strip().splitlines()) == 1
     neogenesis("transfer", plan, "--confirm", "new", "--resume")
     neogenesis("verify", plan, new)
 

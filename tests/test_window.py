@@ -16,7 +16,7 @@ from pytestqt.qtbot import QtBot
 
 from neogenesis.app.command.field import CommandField
 from neogenesis.app.handover.view import HandoverView
-from neogenesis.app.jobs.view import NewJobSheet
+from neogenesis.app.jobs.sheet import JobSheet
 from neogenesis.app.later.view import LaterView
 from neogenesis.app.overlay.help import HelpOverlay
 from neogenesis.app.parts.controls import Elided
@@ -208,7 +208,7 @@ def test_changed_logbook_is_noticed(small_bench: Path, open_window: Open) -> Non
 def test_new_job_by_keyboard_and_its_refusals(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
     window = open_window(small_bench)
     window.new_job()
-    sheet = window.findChild(NewJobSheet)
+    sheet = window.findChild(JobSheet)
     assert sheet is not None
     qtbot.keyClicks(sheet.fields["ticket"][0], "T-7")
     qtbot.keyClick(sheet.fields["ticket"][0], Qt.Key.Key_Return)

@@ -142,6 +142,27 @@ class Bench(QObject):
         self.record(job.ticket, "intake", "Job taken in" + (f": {job.wish}" if job.wish else ""))
         self.jobs_changed.emit()
 
+    def edit_job(self, job: Job) -> None:
+        """What a person changed of a job; the logbook says what it was. Raises BadArgument."""
+        before = self.job(job.ticket)
+        names = ("customer", "contact", "machine", "promise", "wish")
+        changes = {name: getattr(job, name) for name in names if getattr(job, name) != getattr(before, name)}
+        if changes:
+            self.update(job.ticket, **changes)
+            was = "; ".join(f"{name} was “{getattr(before, name)}”" for name in changes)
+            self.record(job.ticket, "edit", f"Job changed: {was}")
+
+    def shelve(self, ticket: str, shelf: str) -> None:
+        """Put a job on the list (empty), into the archive (`archived`), or out of sight (`removed`)."""
+        self.update(ticket, shelf=shelf)
+        words = {"": "Back on the list", "archived": "Archived", "removed": "Removed from the list; its records stay"}
+        self.record(ticket, "shelf", words[shelf])
+
+    def reopen(self, ticket: str) -> None:
+        """A job that was handed over goes on."""
+        self.update(ticket, closed=False)
+        self.record(ticket, "reopen", "Reopened")
+
     def update(self, ticket: str, **changes: Any) -> Job:
         job = self._jobs[ticket] = self.store.update(ticket, **changes)
         self.jobs_changed.emit()

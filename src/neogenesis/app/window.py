@@ -11,8 +11,9 @@ from neogenesis.app.bench import Bench, Dock
 from neogenesis.app.command.actions import Action, Actions
 from neogenesis.app.command.field import CommandField, Found
 from neogenesis.app.desks import Desks
+from neogenesis.app.jobs.sheet import JobSheet
 from neogenesis.app.jobs.view import HELP as JOBS_HELP
-from neogenesis.app.jobs.view import JobsView, NewJobSheet
+from neogenesis.app.jobs.view import JobsView
 from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.logbook.view import LogbookView
 from neogenesis.app.open_job import OpenJob
@@ -118,6 +119,9 @@ class MainWindow(QMainWindow):
         self.rail.jobs_asked.connect(self.show_jobs)
         self.jobs_view.job_asked.connect(self.open_job)
         self.jobs_view.new_asked.connect(self.new_job)
+        self.jobs_view.edit_asked.connect(self.edit_job)
+        self.jobs_view.shelf_asked.connect(self.bench.shelve)
+        self.jobs_view.reopen_asked.connect(self.bench.reopen)
         self.shelf.drive_asked.connect(self.show_drive)
         self.logbook.note_written.connect(self._note)
 
@@ -166,6 +170,7 @@ class MainWindow(QMainWindow):
             Action("jobs", "All jobs", "Alt+0", "Go", self.show_jobs),
             *stops,
             Action("new-job", "New job", "Ctrl+N", "Job", self.new_job),
+            Action("edit-job", "Change the job", "Ctrl+E", "Job", self.edit_job),
             Action("main", "Do the stop's main action", "Ctrl+Return", "Job", self._main_action, in_job),
             Action("note", "Note for the logbook", "Ctrl+L", "Job", self._focus_note, in_job),
             Action("keep", "Image, rescue, restore, or copy files out", "Ctrl+I", "Job", self.show_keep, in_job),
@@ -246,9 +251,19 @@ class MainWindow(QMainWindow):
         self._fold_logbook()
 
     def new_job(self) -> None:
-        sheet = NewJobSheet(self, self.bench.add_job)
-        sheet.accepted.connect(lambda: self.open_job(sheet.fields["ticket"][0].text().strip()))
+        sheet = JobSheet(self, self.bench.add_job)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.accepted.connect(lambda: self.open_job(sheet.ticket))
         sheet.open()
+
+    def edit_job(self, ticket: str = "") -> None:
+        """Change what is known of a job: the one in front, or the one chosen on the list."""
+        chosen = self.jobs_view.chosen
+        ticket = ticket or (self.job.ticket if self.job else (chosen.job.ticket if chosen else ""))
+        if ticket:
+            sheet = JobSheet(self, self.bench.edit_job, self.bench.job(ticket))
+            sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            sheet.open()
 
     def show_drive(self, dock: Dock) -> None:
         DriveSheet(self, dock).open()

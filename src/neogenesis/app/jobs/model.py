@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
-from PyQt6.QtCore import QAbstractListModel, QModelIndex, Qt
+from PyQt6.QtCore import QAbstractListModel, QModelIndex, QObject, Qt
 
 from neogenesis.app.words import moment_of, tr, when
 from neogenesis.core.job import ROUTE, Job
 from neogenesis.core.job.route import position
 
-Show = Literal["open", "overdue", "closed", "all"]
+Show = Literal["open", "overdue", "closed", "archived", "all"]
 Tone = Literal["ink", "accent", "good", "stop"]
 
 
@@ -72,14 +72,16 @@ def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
     parts = words.casefold().split()
 
     def fits(row: JobRow) -> bool:
+        put_away = row.job.shelf == "archived"
         kind = {
-            "open": not row.job.closed,
-            "overdue": row.overdue,
-            "closed": row.job.closed,
-            "all": True,
+            "open": not row.job.closed and not put_away,
+            "overdue": row.overdue and not put_away,
+            "closed": row.job.closed and not put_away,
+            "archived": put_away,
+            "all": not put_away,
         }[show]
         job = row.job
-        text = " ".join((job.ticket, job.customer, job.machine, job.wish, row.headline)).casefold()
+        text = " ".join((job.ticket, job.customer, job.contact, job.machine, job.wish, row.headline)).casefold()
         return kind and all(part in text for part in parts)
 
     return [row for row in rows if fits(row)]
@@ -88,8 +90,8 @@ def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
 class JobsModel(QAbstractListModel):
     """Rows of jobs; only what is different is told to the view."""
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
         self.rows: list[JobRow] = []
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:

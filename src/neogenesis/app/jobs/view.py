@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from datetime import datetime
 
-import msgspec
-from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QModelIndex, QPoint, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPen
 from PyQt6.QtWidgets import (
-    QDialog,
-    QFormLayout,
+    QApplication,
     QLineEdit,
     QListView,
+    QMenu,
     QStackedWidget,
     QStyle,
     QStyledItemDelegate,
@@ -30,7 +29,6 @@ from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import tr
-from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import ROUTE, Job
 
 _ELIDE = Qt.TextElideMode.ElideRight
@@ -39,6 +37,7 @@ _SHOW: tuple[tuple[Show, str], ...] = (
     ("open", "Open"),
     ("overdue", "Overdue"),
     ("closed", "Handed over"),
+    ("archived", "Archived"),
 )
 
 
@@ -121,6 +120,12 @@ class JobDelegate(QStyledItemDelegate):
                 painter.drawLine(round(x + r), round(middle), round(end - r), round(middle))
 
 
+def _copy(text: str) -> None:
+    board = QApplication.clipboard()
+    if board is not None:
+        board.setText(text)
+
+
 HELP = (
     "Each card is a job: its ticket, where it stands on its route, what comes next and when it was promised.",
     "Return opens the job that has the frame; Tab and arrow keys move it.",
@@ -132,12 +137,15 @@ class JobsView(StopView):
 
     job_asked = pyqtSignal(str)
     new_asked = pyqtSignal()
+    edit_asked = pyqtSignal(str)
+    shelf_asked = pyqtSignal(str, str)
+    reopen_asked = pyqtSignal(str)
 
     def __init__(self) -> None:
         super().__init__(tr("Jobs"))
         self._all: list[JobRow] = []
-        self.model = JobsModel()
         self.list = QListView()
+        self.model = JobsModel(self.list)
         self.list.setModel(self.model)
         self.list.setItemDelegate(JobDelegate(self.list))
         self.list.setMouseTracking(True)
@@ -147,6 +155,8 @@ class JobsView(StopView):
         self.list.setObjectName("plain")
         self.list.activated.connect(self._open)
         self.list.clicked.connect(self._open)
+        self.list.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.list.customContextMenuRequested.connect(self._show_menu)
         self.search = QLineEdit()
         self.search.setPlaceholderText(tr("Ticket, customer, machine…"))
         self.search.setAccessibleName(tr("Search the jobs"))
@@ -173,6 +183,13 @@ class JobsView(StopView):
         above.addWidget(self.new)
         self.body.addLayout(above)
         self.body.addWidget(self.running)
+        self._undo_text = label("", "muted")
+        self.undo = button(tr("Bring it back"), self._bring_back)
+        self._undo_bar = QWidget()
+        self._undo_bar.setLayout(row(self._undo_text, self.undo, None, gap=12))
+        self._undo_bar.hide()
+        self._removed = ""
+        self.body.addWidget(self._undo_bar)
         self.body.addWidget(self._pages, 1)
 
     def show_jobs(
@@ -183,7 +200,7 @@ class JobsView(StopView):
         running: Sequence[OpenJob],
     ) -> None:
         self._all = rows_of(jobs, busy, tags, _next_step, datetime.now())
-        still_open = [r for r in self._all if not r.job.closed]
+        still_open = [r for r in self._all if not r.job.closed and r.job.shelf != "archived"]
         late = sum(1 for r in still_open if r.overdue)
         words = tr("{0} open, {1} handed over").format(len(still_open), len(jobs) - len(still_open))
         overdue = tr("{0} overdue").format(late) + ", " if late else ""
@@ -203,6 +220,50 @@ class JobsView(StopView):
         if kept is not None:
             self._choose(kept.job.ticket)
 
+    @property
+    def chosen(self) -> JobRow | None:
+        """The job that has the frame."""
+        found: JobRow | None = self.list.currentIndex().data(Qt.ItemDataRole.UserRole)
+        return found
+
+    def menu_for(self, shown: JobRow) -> QMenu:
+        """What can be done with a job, without opening it."""
+        ticket, menu = shown.job.ticket, QMenu(self)
+        menu.addAction(tr("Open"), lambda: self.job_asked.emit(ticket))
+        menu.addAction(tr("Change…"), lambda: self.edit_asked.emit(ticket))
+        if shown.job.closed:
+            menu.addAction(tr("Reopen"), lambda: self.reopen_asked.emit(ticket))
+        if shown.job.shelf == "archived":
+            menu.addAction(tr("Back on the list"), lambda: self.shelf_asked.emit(ticket, ""))
+        else:
+            menu.addAction(tr("Archive"), lambda: self.shelf_asked.emit(ticket, "archived"))
+        remove = menu.addAction(tr("Remove from the list"), lambda: self.remove(ticket))
+        if remove is not None:
+            remove.setEnabled(not shown.busy)
+        menu.addSeparator()
+        menu.addAction(tr("Copy as text"), lambda: _copy(shown.spoken))
+        return menu
+
+    def _show_menu(self, place: QPoint) -> None:
+        shown, viewport = self.list.indexAt(place).data(Qt.ItemDataRole.UserRole), self.list.viewport()
+        if shown is not None and viewport is not None:
+            menu = self.menu_for(shown)
+            menu.aboutToHide.connect(menu.deleteLater)
+            menu.popup(viewport.mapToGlobal(place))
+
+    def remove(self, ticket: str) -> None:
+        """Take a job out of sight; a line offers to bring it back."""
+        self.shelf_asked.emit(ticket, "removed")
+        self._removed = ticket
+        self._undo_text.setText(tr("{0} was removed from the list; its records stay.").format(ticket))
+        self._undo_bar.show()
+
+    def _bring_back(self) -> None:
+        if self._removed:
+            self.shelf_asked.emit(self._removed, "")
+            self._removed = ""
+            self._undo_bar.hide()
+
     def _open(self, index: QModelIndex) -> None:
         shown = index.data(Qt.ItemDataRole.UserRole)
         if shown is not None:
@@ -219,39 +280,3 @@ class JobsView(StopView):
         """Give the keyboard to a job, or to the first one."""
         self._choose(ticket)
         self.list.setFocus()
-
-
-class NewJobSheet(QDialog):
-    """Takes in a machine. `take` may refuse; then its sentence is shown and nothing is lost."""
-
-    def __init__(self, parent: QWidget, take: Callable[[Job], None]) -> None:
-        super().__init__(parent)
-        self.setWindowTitle(tr("New job"))
-        self._take = take
-        self.fields = {
-            "ticket": (QLineEdit(), tr("Ticket"), tr("the number on the tag")),
-            "customer": (QLineEdit(), tr("Customer"), ""),
-            "machine": (QLineEdit(), tr("Machine"), ""),
-            "promise": (QLineEdit(), tr("Promised for"), tr("day and time")),
-            "wish": (QLineEdit(), tr("What the customer wants"), ""),
-        }
-        form = QFormLayout()
-        form.setSpacing(look().px(10))
-        for field, title, hint in self.fields.values():
-            field.setPlaceholderText(hint)
-            field.setMinimumWidth(look().px(320))
-            form.addRow(label(title), field)
-        self._fault = label("", "stop", wrap=True)
-        done = button(tr("Take in"), self._done, "main")
-        done.setDefault(True)
-        layout = stack(form, self._fault, row(None, button(tr("Cancel"), self.reject), done), gap=14, margin=20)
-        self.setLayout(layout)
-
-    def _done(self) -> None:
-        values = {name: field.text().strip() for name, (field, _, _) in self.fields.items()}
-        try:
-            self._take(msgspec.convert(values, Job))
-        except NeogenesisError as error:
-            self._fault.setText(error.sentence())
-        else:
-            self.accept()

@@ -18,7 +18,8 @@ class Job(Record, frozen=True, kw_only=True):
     """`stop` is the key of the stop where the job is.
 
     `old_drive` and `new_drive` say where the drives were when they were chosen, as DRIVE arguments; `old_identity` and
-    `new_identity` who they are, as JSON of an `Identity`, empty in records from before that was kept.
+    `new_identity` who they are, as JSON of an `Identity`, empty in records from before that was kept. `shelf` is where
+    the job is kept: empty on the list, `archived`, or `removed` from sight; its logbook and dossier stay in any case.
     """
 
     ticket: str
@@ -33,6 +34,8 @@ class Job(Record, frozen=True, kw_only=True):
     closed: bool = False
     old_identity: str = ""
     new_identity: str = ""
+    contact: str = ""
+    shelf: str = ""
 
     def identity(self, which: Which) -> Identity | None:
         """Who the old or the new drive is, if that is on record."""

@@ -43,9 +43,10 @@ class JobStore:
         return folder
 
     def jobs(self) -> list[Job]:
-        """Open jobs first, each by its promise."""
+        """Open jobs first, each by its promise; without those that were removed from sight."""
         with Session(self._engine) as session:
-            rows = session.scalars(select(JobRow).order_by(JobRow.closed, JobRow.promise, JobRow.ticket)).all()
+            kept = select(JobRow).where(JobRow.shelf != "removed")
+            rows = session.scalars(kept.order_by(JobRow.closed, JobRow.promise, JobRow.ticket)).all()
             return [_job(row) for row in rows]
 
     def job(self, ticket: str) -> Job:

@@ -24,6 +24,8 @@ class JobRow(Base):
     closed: Mapped[bool]
     old_identity: Mapped[str] = mapped_column(Text, server_default="")
     new_identity: Mapped[str] = mapped_column(Text, server_default="")
+    contact: Mapped[str] = mapped_column(Text, server_default="")
+    shelf: Mapped[str] = mapped_column(String(20), server_default="")
 
 
 class LogRow(Base):

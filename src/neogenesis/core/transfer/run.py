@@ -16,7 +16,7 @@ import msgspec
 from blake3 import blake3
 
 from neogenesis.core.drive import TABLE_AREA_BYTES, Drive
-from neogenesis.core.errors import Mismatch, NeogenesisError
+from neogenesis.core.errors import Mismatch, NeogenesisError, Stopped
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan, Step
 from neogenesis.core.record import to_json
@@ -208,6 +208,8 @@ class Transfer:
         try:
             surveyed, drive = self.ends.look()
             check_source(self.plan, drive, surveyed)
+        except Stopped:  # asked to, while it was looked at
+            raise
         except NeogenesisError as error:
             raise Mismatch(
                 "The old drive changed while it was being copied, so the copy holds some of before and some of after; "
