@@ -136,10 +136,10 @@ def test_list_strip_and_week_are_painted(
 def test_by_keyboard_from_a_search_to_a_job_and_what_runs_is_in_sight(
     small_bench: Path, open_window: Open, qtbot: QtBot
 ) -> None:
-    slow(small_bench, 1.5e7)
     window = open_window(small_bench)
     survey(qtbot, window)
     make_plan(qtbot, window)
+    slow(small_bench, 2e7)
     window.job.transfer.start("41F2", "none")
     qtbot.waitUntil(lambda: window.job.transfer.progress.copied_bytes > 0, timeout=30_000)
     window.show_jobs()

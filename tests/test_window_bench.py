@@ -113,10 +113,10 @@ def test_a_survey_is_heard_to_its_end_while_the_list_of_jobs_is_in_front(
 def test_a_transfer_is_heard_to_its_end_and_written_down_once(
     small_bench: Path, open_window: Open, qtbot: QtBot
 ) -> None:
-    slow(small_bench, 2.5e7)
     window = open_window(small_bench)
     survey(qtbot, window)
     plan(qtbot, window)
+    slow(small_bench, 2.5e7)
     window.job.transfer.start("41F2", "none")
     window.show_jobs()
     assert card(window) == "Transfer under way"
@@ -131,10 +131,10 @@ def test_a_transfer_is_heard_to_its_end_and_written_down_once(
 def test_what_ended_while_no_window_was_there_is_written_down_once(
     small_bench: Path, open_window: Open, qtbot: QtBot
 ) -> None:
-    slow(small_bench, 3e6)
     window = open_window(small_bench)
     survey(qtbot, window)
     plan(qtbot, window)
+    slow(small_bench, 6e6)
     path = window.job.transfer.path
     window.job.transfer.start("41F2", "none")
     qtbot.waitUntil(lambda: worker.has_journal(path), timeout=30_000)

@@ -77,7 +77,6 @@ def nothing_is_blank(window: MainWindow) -> None:
 @pytest.mark.timeout(300)
 @pytest.mark.parametrize("theme", ["day", "night"])
 def test_every_stop_shows_what_its_model_says(small_bench: Path, open_window: Open, qtbot: QtBot, theme: str) -> None:
-    slow(small_bench, 2e7)
     window = open_window(small_bench)
     if theme == "night":
         window.switch_theme()
@@ -111,6 +110,7 @@ def test_every_stop_shows_what_its_model_says(small_bench: Path, open_window: Op
         "may be written",
     ]
     job = window.job
+    slow(small_bench, 3e7)
     job.transfer.start("41F2")
     qtbot.waitUntil(lambda: len(job.transfer.progress.course) > 3, timeout=60_000)
     qtbot.wait(50)
