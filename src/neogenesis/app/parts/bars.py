@@ -20,7 +20,7 @@ class BeforeAfter(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def sizeHint(self) -> QSize:
-        return QSize(look().px(300), look().px(70))
+        return QSize(look().px(240), look().px(96))
 
     def show_improvement(self, improvement: Improvement) -> None:
         self._improvement = improvement
@@ -54,5 +54,5 @@ class BeforeAfter(QWidget):
         painter.setPen(look().colour("muted"))
         painter.setFont(look().font(SMALL))
         y = 2 * (tall + look().px(5))
-        text = look().metrics(SMALL).elidedText(found.sentence(), Qt.TextElideMode.ElideRight, self.width())
-        painter.drawText(QRectF(0, y, self.width(), look().px(22)), Qt.AlignmentFlag.AlignVCenter, text)
+        flags = Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap
+        painter.drawText(QRectF(0, y + look().px(4), self.width(), self.height() - y), flags, found.sentence())
