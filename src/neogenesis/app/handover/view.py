@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QSpinBox, QStac
 from neogenesis.app.handover.report_print import write_report
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
-from neogenesis.app.parts.controls import button, clear, label, mono, stack
+from neogenesis.app.parts.controls import button, clear, label, mono, row, stack
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
