@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import sys
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -19,10 +20,11 @@ from neogenesis.app.later.view import LaterView
 from neogenesis.app.plan.view import PlanView
 from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.window import MainWindow
-from neogenesis.app.work import Work
+from neogenesis.app.work import Failure, Handle, Work
 from neogenesis.bench import worker
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import Docked
+from neogenesis.bench.drives import open_sealed
 from neogenesis.bench.records import open_records
 from neogenesis.core.drive import Drive, judge
 from neogenesis.core.job import Job
@@ -259,3 +261,39 @@ def test_an_exception_in_the_window_is_said_and_logged(
     assert "a made-up fault" in trouble.log_path().read_text()
     handler.close()
     assert window.isVisible() and isinstance(window.logbook.note, QLineEdit)
+
+
+def test_a_drive_that_hangs_holds_up_nobody_and_can_be_given_up(qtbot: QtBot) -> None:
+    work, answers = Work(), list[tuple[str, object]]()
+
+    def ask(name: str, function: Callable[..., object], *arguments: object, **more: float) -> Handle:
+        return work.in_process(lambda found: answers.append((name, found)), function, *arguments, **more)
+
+    hanging = ask("hanging", time.sleep, 60)
+    ask("quick", abs, -3)
+    qtbot.waitUntil(lambda: ("quick", 3) in answers, timeout=20_000)
+    hanging.give_up()
+    ask("late", time.sleep, 60, longest_s=0.3)
+    ask("dead", os.abort)
+    ask("refused", open_sealed, "/nowhere")
+    qtbot.waitUntil(lambda: len(answers) == 4, timeout=20_000)
+    found = dict(answers)
+    assert "hanging" not in found
+    for name, words in (("late", "in the time"), ("dead", "ended unexpectedly"), ("refused", "no drive")):
+        failure = found[name]
+        assert isinstance(failure, Failure) and words in failure.text, name
+    work.close()
+
+
+def test_a_survey_is_given_up(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(small_bench)
+    window.open_job("T-7")
+    window.show_stop("survey")
+    stop = window.views["survey"]
+    assert isinstance(stop, SurveyView)
+    qtbot.mouseClick(stop.start, Qt.MouseButton.LeftButton)
+    assert window.job.survey.state == "reading" and stop.start.text() == "Stop reading"
+    qtbot.mouseClick(stop.start, Qt.MouseButton.LeftButton)
+    assert window.job.survey.state == "ready" and window.job.survey.record is None
+    survey(qtbot, window)
+    assert [e.kind for e in window.bench.log("T-7")] == ["survey-stopped", "survey"]

@@ -29,7 +29,7 @@ from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import icon_pixmap
 from neogenesis.app.theme.look import TEXT_PERCENTS, look
 from neogenesis.app.words import settle_locale, tail, tr
-from neogenesis.core.job import ROUTE
+from neogenesis.core.job import ROUTE, first_broken
 from neogenesis.core.job.route import position
 
 _NARROW = 1180
@@ -345,7 +345,8 @@ class MainWindow(QMainWindow):
 
     def _show_log(self) -> None:
         if self.job is not None:
-            self.logbook.show_log(self.job.log(), self.bench.store.broken_entry(self.job.ticket))
+            log = self.job.log()
+            self.logbook.show_log(log, first_broken(self.job.ticket, log))
 
     def _show_shelf(self) -> None:
         self.shelf.show_docks([(dock, self.desks.use(dock, self.job)) for dock in self.bench.docks()])

@@ -1,21 +1,27 @@
-"""Long work outside the window's thread: surveys in a process of their own, short looks in threads.
+"""Long work outside the window's thread: reading a drive in a process of its own, short looks in threads.
 
-Each call gets exactly one answer. What a person can act on arrives as a `Failure`; anything else is a bug and is
-raised in the window's thread.
+Each call gets exactly one answer, unless it is given up. What a person can act on arrives as a `Failure`.
 """
 
 from __future__ import annotations
 
 import multiprocessing
+import threading
+import time
 from collections.abc import Callable
-from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from multiprocessing.connection import Connection
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.core.errors import NeogenesisError
+
+_MOST_AT_ONCE, _MOST_IDLE = 8, 2
+#: A sound drive is surveyed in seconds; one that takes so long is in trouble.
+_LONGEST_S = 900.0
+_GENTLY = "Do not keep testing it: image or rescue it first, gently (Ctrl+I)."
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,57 +48,149 @@ def guarded(function: Callable[..., Any], *arguments: Any) -> Any:
         return failure_of(error)
 
 
-class Work(QObject):
-    """Runs functions elsewhere and hands their results to callbacks in the window's thread."""
+def _serve(connection: Connection) -> None:
+    """A reading process: one call after the other, until nobody asks any more."""
+    while True:
+        try:
+            function, arguments = connection.recv()
+        except (EOFError, OSError):
+            return
+        try:
+            answer: tuple[bool, Any] = (True, guarded(function, *arguments))
+        except Exception as error:  # noqa: BLE001 - a bug there is said in the window
+            answer = (False, f"{type(error).__name__}: {error}")
+        connection.send(answer)
 
-    _finished = pyqtSignal(object, object)
+
+class _Reader:
+    """A process that reads, and the way to it."""
+
+    def __init__(self) -> None:
+        context = multiprocessing.get_context("spawn")
+        self.ours, theirs = context.Pipe()
+        self.process = context.Process(target=_serve, args=(theirs,), daemon=True)
+        self.process.start()
+        theirs.close()
+
+    def end(self) -> None:
+        """At once, whatever it does; nothing of it writes."""
+        self.process.kill()
+        self.process.join()
+        self.ours.close()
+
+
+class Handle:
+    """One call that is under way. A call that was given up gets no answer any more, and its process ends."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._reader: _Reader | None = None
+        self.given_up = False
+
+    def give_up(self) -> None:
+        with self._lock:
+            self.given_up = True
+            if self._reader is not None:
+                self._reader.process.kill()
+
+    def begin(self, reader: _Reader) -> bool:
+        """Whether it is still wanted; then `reader` works for it."""
+        with self._lock:
+            self._reader = reader
+            return not self.given_up
+
+    def end(self) -> None:
+        with self._lock:
+            self._reader = None
+
+
+class Work(QObject):
+    """Runs functions elsewhere and hands their results to callbacks in the window's thread.
+
+    Each drive that is read has a process to itself, so one that hangs holds up nobody else.
+    """
+
+    _finished = pyqtSignal(object, object, object)
 
     def __init__(self) -> None:
         super().__init__()
         self._threads = ThreadPoolExecutor(2, "look")
-        self._processes: ProcessPoolExecutor | None = None
+        self._waiting = ThreadPoolExecutor(_MOST_AT_ONCE, "read")
+        self._idle: list[_Reader] = []
+        self._handles: set[Handle] = set()
+        self._lock = threading.Lock()
         self._closed = False
         self._finished.connect(self._answer)
 
     def in_thread(self, done: Callable[[Any], None], function: Callable[..., Any], *arguments: Any) -> None:
         """For short work that mostly waits."""
-        self._watch(self._threads.submit(guarded, function, *arguments), done)
+        self._watch(self._threads.submit(guarded, function, *arguments), done, Handle())
 
-    def in_process(self, done: Callable[[Any], None], function: Callable[..., Any], *arguments: Any) -> None:
-        """For work that computes: the window's own process stays free. Arguments and result are pickled."""
-        if self._processes is None:
-            self._processes = ProcessPoolExecutor(1, multiprocessing.get_context("spawn"))
+    def in_process(
+        self, done: Callable[[Any], None], function: Callable[..., Any], *arguments: Any, longest_s: float = _LONGEST_S
+    ) -> Handle:
+        """For work that reads a drive and computes. Arguments and result are pickled."""
+        handle = Handle()
+        self._handles.add(handle)
+        self._watch(self._waiting.submit(self._ask, handle, function, arguments, longest_s), done, handle)
+        return handle
+
+    def _ask(self, handle: Handle, function: Callable[..., Any], arguments: tuple[Any, ...], longest_s: float) -> Any:
+        """In a thread of its own: wait for the answer, the end of the process, or of the time that it has."""
+        with self._lock:
+            reader = self._idle.pop() if self._idle else None
+        if reader is None or not reader.process.is_alive():
+            reader = _Reader()
         try:
-            future = self._processes.submit(guarded, function, *arguments)
-        except BrokenProcessPool:  # the process was killed from outside; a new one takes its place
-            self._processes = ProcessPoolExecutor(1, multiprocessing.get_context("spawn"))
-            future = self._processes.submit(guarded, function, *arguments)
-        self._watch(future, done)
+            if not handle.begin(reader):
+                reader.end()
+                return None
+            reader.ours.send((function, arguments))
+            until = time.monotonic() + longest_s
+            if not reader.ours.poll(max(0.0, until - time.monotonic())):
+                reader.end()
+                return Failure(
+                    "The drive was not read to the end in the time that it had; nothing was written.", _GENTLY
+                )
+            whole, answer = reader.ours.recv()
+        except (EOFError, OSError):
+            reader.end()
+            return Failure("The reading process ended unexpectedly; nothing was written.", "Try again.")
+        finally:
+            handle.end()
+        with self._lock:
+            keep = not self._closed and len(self._idle) < _MOST_IDLE
+            if keep:
+                self._idle.append(reader)
+        if not keep:
+            reader.end()
+        return answer if whole else Failure(f"Unexpected failure ({answer}); nothing was written.", "Try again.")
 
-    def _watch(self, future: Future[Any], done: Callable[[Any], None]) -> None:
+    def _watch(self, future: Future[Any], done: Callable[[Any], None], handle: Handle) -> None:
         def ended(finished: Future[Any]) -> None:
             if not finished.cancelled() and not self._closed:
-                self._finished.emit(finished, done)
+                self._finished.emit(finished, done, handle)
 
         future.add_done_callback(ended)
 
-    def _answer(self, finished: Future[Any], done: Callable[[Any], None]) -> None:
-        if self._closed:
+    def _answer(self, finished: Future[Any], done: Callable[[Any], None], handle: Handle) -> None:
+        self._handles.discard(handle)
+        if self._closed or handle.given_up:
             return
         error = finished.exception()
         if error is None:
             done(finished.result())
-        elif isinstance(error, BrokenProcessPool):
-            self._processes = None
-            done(Failure("The reading process ended unexpectedly; nothing was written.", "Try again."))
         else:
             done(Failure(f"Unexpected failure ({type(error).__name__}: {error}); nothing was written.", "Try again."))
 
     def close(self) -> None:
         """Give up what is still under way; nothing of it writes."""
         self._closed = True
+        for handle in list(self._handles):
+            handle.give_up()
         self._threads.shutdown(wait=True, cancel_futures=True)
-        if self._processes is not None:
-            for process in list(getattr(self._processes, "_processes", {}).values()):
-                process.terminate()
-            self._processes.shutdown(wait=True, cancel_futures=True)
+        self._waiting.shutdown(wait=True, cancel_futures=True)
+        with self._lock:
+            idle, self._idle = self._idle, []
+        for reader in idle:
+            reader.end()

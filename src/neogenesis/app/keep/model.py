@@ -186,7 +186,8 @@ class KeepModel(QObject):
         self.kept = Kept(kind=kind, place=place, targets=tuple(targets), process=self._process.pid)
         save(self._record, self.kept)
         self.state = "running"
-        self._desk.record(f"{kind}-start", f"{_WORDS[kind]} begun, {'from' if kind == 'restore' else 'to'} {place}")
+        way, name = "from" if kind == "restore" else "to", Path(place).name
+        self._desk.record(f"{kind}-start", f"{_WORDS[kind]} begun, {way} {name}", place=place)
         self._timer.start()
         self.changed.emit()
 

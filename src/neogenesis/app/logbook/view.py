@@ -59,7 +59,7 @@ class LogbookView(QWidget):
         foot.setContentsMargins(look().px(16), look().px(6), look().px(16), look().px(12))
         foot.addWidget(self.note)
         outer.addLayout(foot)
-        self._shown: object = None
+        self._shown: tuple[list[LogEntry], int | None] = ([], None)
 
     def take_drafts(self, drafts: dict[str, str]) -> None:
         """What is typed as a note belongs to the job in front."""
@@ -74,31 +74,39 @@ class LogbookView(QWidget):
             self._drafts.pop("logbook", None)
 
     def show_log(self, entries: Sequence[LogEntry], broken: int | None) -> None:
-        """Newest first. `broken` is the first entry whose seal does not hold."""
-        wanted = (tuple(entries[-_MOST_SHOWN:]), broken)
-        if wanted == self._shown:
+        """Newest first. `broken` is the first entry whose seal does not hold. What stands there already stays."""
+        today = datetime.now().date().isoformat()
+        before, shown = self._shown
+        new = entries[len(before) :]
+        grown = broken is None and shown is None and bool(before) and list(entries[: len(before)]) == before
+        self._shown = (list(entries), broken)
+        if grown and all(entry.at[:10] == today for entry in new):
+            for entry in new:
+                self._log.insertLayout(0, self._line(entry))
             return
-        self._shown = wanted
         clear(self._log)
         if broken is not None:
             text = tr("Entry {0} was changed after it was written.").format(broken)
             self._log.addWidget(notice("stop", text, tr("The dossier's logbook.jsonl holds a second copy.")))
-        wide = look().metrics(mono=False).horizontalAdvance("00:00 ")
-        day = datetime.now().date().isoformat()
+        day = today
         for entry in reversed(entries[-_MOST_SHOWN:]):
             if entry.at[:10] != day:
                 day = entry.at[:10]
                 self._log.addWidget(label(day_of(entry.at), "small"))
-            line = QHBoxLayout()
-            line.setSpacing(look().px(8))
-            at = label(clock_of(entry.at), "muted")
-            at.setFixedWidth(wide)
-            at.setToolTip(f"{entry.at}  {entry.who}")
-            line.addWidget(at, 0, Qt.AlignmentFlag.AlignTop)
-            words = label(entry.text, wrap=True, copyable=True)
-            words.setToolTip(f"{entry.at}  {entry.who}")
-            line.addWidget(words, 1)
-            self._log.addLayout(line)
+            self._log.addLayout(self._line(entry))
+
+    def _line(self, entry: LogEntry) -> QHBoxLayout:
+        """When, and what."""
+        line = QHBoxLayout()
+        line.setSpacing(look().px(8))
+        at = label(clock_of(entry.at), "muted")
+        at.setFixedWidth(look().metrics(mono=False).horizontalAdvance("00:00 "))
+        at.setToolTip(f"{entry.at}  {entry.who}")
+        line.addWidget(at, 0, Qt.AlignmentFlag.AlignTop)
+        words = label(entry.text, wrap=True, copyable=True)
+        words.setToolTip(f"{entry.at}  {entry.who}")
+        line.addWidget(words, 1)
+        return line
 
     def show_checks(self, checks: Sequence[Check]) -> None:
         clear(self._checks)

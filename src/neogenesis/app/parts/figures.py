@@ -68,7 +68,6 @@ class LostFiles(QPlainTextEdit):
     def __init__(self) -> None:
         super().__init__()
         self.setReadOnly(True)
-        self.setFont(look().font(mono=True))
         self.setAccessibleName(tr("Files that lost something"))
 
     def show_files(self, files: Sequence[tuple[int, str, int, int]]) -> None:

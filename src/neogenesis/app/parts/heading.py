@@ -29,8 +29,8 @@ class Heading:
         metrics = look().metrics(bold=True)
         painter.drawText(QPointF(x, top + metrics.ascent()), metrics.elidedText(self.name, _ELIDE, room))
         painter.setPen(look().colour("muted"))
-        painter.setFont(look().font(SMALL, mono=True))
-        small = look().metrics(SMALL, mono=True)
+        painter.setFont(look().font(SMALL))
+        small = look().metrics(SMALL)
         painter.drawText(
             QPointF(x, top + metrics.height() + small.ascent() + 2), small.elidedText(self.figures, _ELIDE, room)
         )
@@ -45,7 +45,7 @@ class HeadingView(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def sizeHint(self) -> QSize:
-        return QSize(look().px(200), look().metrics(bold=True).height() + look().metrics(SMALL, mono=True).height() + 6)
+        return QSize(look().px(200), look().metrics(bold=True).height() + look().metrics(SMALL).height() + 6)
 
     def show_heading(self, tag: int | None, name: str, figures: str) -> None:
         self._heading = Heading(tag, name, figures)

@@ -54,8 +54,8 @@ class SoundingsTrace(QWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setFont(look().font(SMALL, mono=True))
-        edge = look().metrics(SMALL, mono=True).horizontalAdvance("100 ms") + look().px(8)
+        painter.setFont(look().font(SMALL))
+        edge = look().metrics(SMALL).horizontalAdvance("100 ms") + look().px(8)
         area = QRectF(self.rect()).adjusted(0, look().px(4), -edge, -look().px(4))
         deepest = max((seconds for _, seconds in self._points), default=0.1)
         shown = 1.0 if deepest > 0.9 else 0.75

@@ -165,7 +165,7 @@ class PlanCanvas(QWidget):
             painter.drawLine(QPointF(x, place.top() + 2.5), QPointF(x, place.bottom() - 2.5))
 
     def _paint_labels(self, painter: QPainter, placed: list[Placed], left: float, width: float, right: bool) -> None:
-        name_metrics, figures, small = look().metrics(bold=True), look().metrics(mono=True), look().metrics(SMALL)
+        name_metrics, figures, small = look().metrics(bold=True), look().metrics(), look().metrics(SMALL)
         line = name_metrics.height()
         heights = []
         for item in placed:
@@ -193,13 +193,13 @@ class PlanCanvas(QWidget):
                 start = left + width - taken - figures.horizontalAdvance(size) - look().px(10) if right else left
                 painter.drawText(QPointF(start, top + name_metrics.ascent()), name)
                 painter.setPen(look().colour("muted"))
-                painter.setFont(look().font(BODY, mono=True))
+                painter.setFont(look().font(BODY))
                 painter.drawText(QPointF(start + taken + look().px(10), top + name_metrics.ascent()), size)
                 y = top + line
             else:
                 painter.drawText(QRectF(left, top, width, line), align, name)
                 painter.setPen(look().colour("muted"))
-                painter.setFont(look().font(BODY, mono=True))
+                painter.setFont(look().font(BODY))
                 painter.drawText(QRectF(left, top + line, width, line), align, size)
                 y = top + 2 * line
             if not right and stratum.number in self.notes:

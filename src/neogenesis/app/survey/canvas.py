@@ -68,14 +68,14 @@ class ColumnCanvas(QWidget):
             room = int(self.width() - x - 2)
             free = stratum.role == FREE
             size = exact(stratum.size_bytes)
-            figures = look().metrics(mono=True)
+            figures = look().metrics()
             painter.setPen(look().colour("muted" if free else "ink"))
             painter.setFont(look().font(bold=not free))
             name = tr("free") if free else stratum.title
             name = metrics.elidedText(name, _ELIDE, room - figures.horizontalAdvance(size) - look().px(12))
             painter.drawText(QPointF(x, top + metrics.ascent()), name)
             painter.setPen(look().colour("muted"))
-            painter.setFont(look().font(mono=True))
+            painter.setFont(look().font())
             painter.drawText(QPointF(x + metrics.horizontalAdvance(name) + look().px(12), top + metrics.ascent()), size)
             if stratum.number is not None:
                 painter.setFont(look().font(SMALL))

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Literal
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from neogenesis.app.work import Failure, failure_of
+from neogenesis.app.work import Failure, Handle, failure_of
 from neogenesis.bench import planning
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import load, save
@@ -31,6 +31,7 @@ class SurveyModel(QObject):
         self._surveyed: Surveyed | None = None
         self.failure: Failure | None = None
         self.reading = False
+        self._handle: Handle | None = None
         self._path = desk.dossier / "survey.json"
         if self._path.exists():
             try:
@@ -77,7 +78,15 @@ class SurveyModel(QObject):
             return
         self.reading, self.failure = True, None
         self.changed.emit()
-        self._desk.bench.work.in_process(self._read, planning.survey, place)
+        self._handle = self._desk.bench.work.in_process(self._read, planning.survey, place)
+
+    def give_up(self) -> None:
+        """Leave the drive alone: what was being read ends at once, and nothing of it is kept."""
+        if self.reading and self._handle is not None:
+            self._handle.give_up()
+            self._handle, self.reading = None, False
+            self._desk.record("survey-stopped", "Survey given up")
+            self.changed.emit()
 
     def _read(self, found: Surveyed | Failure) -> None:
         self.reading = False

@@ -84,7 +84,7 @@ class SurveyView(StopView):
         self._pages = QStackedWidget()
         for page in (self.choice, waiting, result):
             self._pages.addWidget(page)
-        self.start = button(tr("Seal and survey"), self._model.start, "main", tr("Read the old drive  Ctrl+Return"))
+        self.start = button(tr("Seal and survey"), self._start_or_stop, "main", tr("Read the old drive  Ctrl+Return"))
         self._other = button(tr("Another drive…"), self._choose_again)
         self.body.addWidget(self._pages, 1)
         self.keep = button(
@@ -97,6 +97,12 @@ class SurveyView(StopView):
         self._choosing = False
         desk.bench.drives_changed.connect(self.refresh)
         self._model.changed.connect(self._answered)
+
+    def _start_or_stop(self) -> None:
+        if self._model.reading:
+            self._model.give_up()
+        else:
+            self._model.start()
 
     def _choose_again(self) -> None:
         self._choosing = True
@@ -133,9 +139,10 @@ class SurveyView(StopView):
             self._pages.setCurrentIndex(1)
         name = f"{drive.model} {tail(drive.serial)}" if drive else ""
         self.subtitle.say(tr("What {0} holds, read without writing to it").format(name) if name else "")
-        done = self._model.record is not None
-        self.start.setText(tr("Survey again") if done else tr("Seal and survey"))
-        self.start.setEnabled(state in ("ready", "done") and not self._choosing and bool(dock and dock.present))
+        words = {"reading": tr("Stop reading"), "done": tr("Survey again")}
+        self.start.setText(words.get(state, tr("Seal and survey")))
+        here = state in ("ready", "done") and not self._choosing and bool(dock and dock.present)
+        self.start.setEnabled(here or state == "reading")
         self.keep.setVisible(bool(self._desk.job.old_drive) and not self._choosing)
         self._other.setVisible(
             state in ("ready", "absent", "done") and not self._choosing and not self._desk.job.closed

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, notice, row, stack, tail_field
+from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.figures import LostFiles
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
@@ -30,6 +31,7 @@ class EndedPage(QWidget):
         self._facts = QVBoxLayout()
         self._facts.setSpacing(look().px(8))
         self.tail = tail_field(tr("Last four characters of the new drive's serial"))
+        keep_draft(desk.drafts, "tail again", self.tail)
         self.tail.textChanged.connect(lambda _: self.show_start())
         self._ask = label("")
         self.resume = button("", self._resume, "write")

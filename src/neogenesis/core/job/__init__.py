@@ -1,7 +1,7 @@
 """Jobs, their route, the append-only logbook, the dossier folder and the customer's report."""
 
 from neogenesis.core.job.improvement import Improvement, improvement_of
-from neogenesis.core.job.model import Job, LogEntry, Which
+from neogenesis.core.job.model import Job, LogEntry, Which, first_broken
 from neogenesis.core.job.report import Report, make_report, report_from_records
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
 from neogenesis.core.job.store import JobStore
@@ -15,6 +15,7 @@ __all__ = [
     "Report",
     "Stop",
     "Which",
+    "first_broken",
     "improvement_of",
     "make_report",
     "report_from_records",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, Literal
 
 import msgspec
@@ -66,3 +67,13 @@ class LogEntry(Record, frozen=True, kw_only=True):
         """What `hash` must be."""
         parts = [ticket, self.number, self.at, self.who, self.kind, self.text, self.figures, self.previous]
         return blake3(to_json(parts)).hexdigest()
+
+
+def first_broken(ticket: str, entries: Sequence[LogEntry]) -> int | None:
+    """Number of the first entry whose hash or link is wrong; None when the chain holds."""
+    previous = ""
+    for expected, entry in enumerate(entries, 1):
+        if entry.number != expected or entry.previous != previous or entry.seal(ticket) != entry.hash:
+            return entry.number
+        previous = entry.hash
+    return None

@@ -16,7 +16,7 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
 from neogenesis.core.errors import BadArgument, CannotRecord
-from neogenesis.core.job.model import Job, LogEntry
+from neogenesis.core.job.model import Job, LogEntry, first_broken
 from neogenesis.core.job.tables import JobRow, LogRow
 from neogenesis.core.record import to_json
 
@@ -128,13 +128,8 @@ class JobStore:
         return entry
 
     def broken_entry(self, ticket: str) -> int | None:
-        """Number of the first entry whose hash or link is wrong; None when the chain holds."""
-        previous = ""
-        for expected, entry in enumerate(self.log(ticket), 1):
-            if entry.number != expected or entry.previous != previous or entry.seal(ticket) != entry.hash:
-                return entry.number
-            previous = entry.hash
-        return None
+        """As `first_broken`, of the logbook as it stands now."""
+        return first_broken(ticket, self.log(ticket))
 
 
 def _job(row: JobRow) -> Job:
