@@ -13,17 +13,17 @@ from neogenesis.core.store.base import ReadableStore
 _PARTS = 8
 
 
-def read_or_narrow(store: ReadableStore, place: int, buffer: memoryview, sector: int) -> list[tuple[int, int]]:
+def read_or_narrow(
+    store: ReadableStore, place: int, buffer: memoryview, sector: int, known_bad: bool = False
+) -> list[tuple[int, int]]:
     """Fill `buffer`; what cannot be read becomes zeros and is returned as ranges of the store, sector by sector.
 
     Only the first read may come through a cache. Everything after a failure asks the medium itself, since the system
-    reads and forgets whole pages where a single sector is bad.
+    reads and forgets whole pages where a single sector is bad. With `known_bad` the first read has failed already.
     """
-    try:
-        store.read_into(place, buffer)
+    if not known_bad and _fills(store, place, buffer):
         return []
-    except ReadFailed:
-        return list(Extents.of(_narrowed(store.uncached(), place, buffer, sector)))
+    return list(Extents.of(_narrowed(store.uncached(), place, buffer, sector)))
 
 
 def _narrowed(store: ReadableStore, place: int, buffer: memoryview, sector: int) -> Iterator[tuple[int, int]]:

@@ -152,16 +152,12 @@ class SourceReader:
         for start, end in batch.runs:
             part = view[at : at + end - start]
             at += end - start
-            try:
-                store.read_into(start, part)
-            except ReadFailed:
-                self._ask_whether_alive()
-                missed = read_or_narrow(store, start, part, store.sector_size)
-                if missed:
-                    self._ask_whether_alive()  # it may have died in between, and then none of that is a bad place
-                lost += missed
+            missed = read_or_narrow(store, start, part, store.sector_size, known_bad=len(batch.runs) == 1)
+            if missed:
+                self._ask_whether_alive()  # it may have died in between, and then none of that is a bad place
             else:
                 self._latest = (store, start)
+            lost += missed
         return lost
 
     def _ask_whether_alive(self) -> None:
