@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PyQt6.QtCore import QPoint
 from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtWidgets import QLabel, QWidget
 from pytestqt.qtbot import QtBot
@@ -120,10 +121,10 @@ def test_every_stop_shows_what_its_model_says(small_bench: Path, open_window: Op
         assert token("accent") in colours(running.course) and len(colours(running.soundings)) >= 2
         assert isinstance(running.fill, FillCanvas)
     qtbot.waitUntil(lambda: job.transfer.state == "done", timeout=60_000)
+    qtbot.wait(50)
     first, last = window.bench.log("T-7")[0], window.bench.log("T-7")[-1]
-    shown = texts(window)
-    assert first.text in shown and last.text in shown
-    assert shown.index(last.text) < shown.index(first.text), "the logbook stands newest first"
+    heights = {w.text(): w.mapTo(window.logbook, QPoint(0, 0)).y() for w in window.logbook.findChildren(QLabel)}
+    assert heights[last.text] < heights[first.text], "the logbook stands newest first"
 
     window.show_stop("handover")
     job.handover.measure(198.0, 36.0, 3)

@@ -129,6 +129,11 @@ class Bench(QObject):
             found = self._jobs[ticket] = self.store.job(ticket)
         return found
 
+    def forget(self, ticket: str) -> None:
+        """Ask the store anew: another window may have written."""
+        self._jobs.pop(ticket, None)
+        self._logs.pop(ticket, None)
+
     def log(self, ticket: str) -> list[LogEntry]:
         """The whole logbook of a job, asked once for each change."""
         found = self._logs.get(ticket)

@@ -58,6 +58,7 @@ class Desks(QObject):
     def _desk(self, ticket: str) -> OpenJob:
         desk = self._open.get(ticket)
         if desk is None:
+            self._bench.forget(ticket)
             desk = self._open[ticket] = OpenJob(self._bench, ticket)
             desk.changed.connect(lambda: self.changed.emit(ticket))
             desk.ended.connect(lambda text: self._ended(ticket, text))
