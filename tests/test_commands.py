@@ -106,6 +106,7 @@ def test_progress_stands_on_a_terminal_and_never_in_a_pipe(tmp_path: Path, neoge
     neogenesis("plan", old, blank(tmp_path / "new.img", 80), "-o", plan)
     status, said = on_a_terminal("transfer", plan, "--confirm", "new")
     assert status == 0 and "%" in said and said.endswith("\r\x1b[2K")
+    neogenesis("verify", plan, tmp_path / "new.img")  # in a pipe, where not a word may stand
     status, said = on_a_terminal("verify", plan, tmp_path / "new.img")
     assert status == 0 and said.endswith("\r\x1b[2K")
     event = Event(event="progress", phase="copy", copied_bytes=10**9, total_bytes=4 * 10**9, rate_bytes_per_s=1e8)

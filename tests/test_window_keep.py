@@ -108,6 +108,7 @@ def test_a_rescue_is_shown_with_its_places_and_names_and_found_again(
     assert again.heard.outcome.outcome == "partial"
     assert "l" in again.heard.outline and "u" not in again.heard.outline
     assert again.heard.files_count > 0 and page.files.toPlainText().count("\n") == len(again.heard.files) - 1
+    assert all(path in page.files.toPlainText() for _, path, _, _ in again.heard.files)
     lost = again.heard.figure("lost_bytes")
     assert lost == sum(end - start for start, end in bad)
 
