@@ -73,8 +73,9 @@ class HandoverView(StopView):
         self.print = button(tr("Write report"), self.write_report, "", tr("PDF for the customer  Ctrl+R"))
         self.close_job = button(tr("Hand over"), self._model.hand_over, "main", tr("Close the job; its records stay"))
         columns = row(gap=look().px(26))
-        columns.addWidget(self._pages, 7)
-        columns.addWidget(beside, 5)
+        columns.addWidget(self._pages, 1)
+        beside.setFixedWidth(look().px(250))
+        columns.addWidget(beside)
         self.body.addLayout(columns, 1)
         foot = FlowRow(look().px(10), at_right=True)
         for widget in (self.open, self.print, self.close_job):
@@ -189,4 +190,4 @@ class HandoverView(StopView):
 
 def _digest(value: str) -> QWidget:
     """A checksum on two lines, copyable."""
-    return mono(f"{value[:32]}\n{value[32:]}")
+    return mono("\n".join(value[at : at + 16] for at in range(0, len(value), 16)))
