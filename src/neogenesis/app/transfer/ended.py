@@ -118,7 +118,9 @@ class EndedPage(QWidget):
         mismatch = outcome is not None and outcome.outcome == "mismatch"
         title = tr("Stopped; it can go on from here") if model.can_resume else tr("Not done")
         self._title.setText(tr("What was read back is not what was written") if mismatch else title)
-        self._more.setText(model.failure.sentence() if model.failure else "")
+        asked = outcome is not None and outcome.outcome == "stopped" and model.can_resume
+        more = model.failure.remedy if asked and model.failure else (model.failure.sentence() if model.failure else "")
+        self._more.setText(more)  # what was asked for needs no reason
         facts = [Check("good", tr("The old drive is untouched."))]
         if model.can_resume and progress.phase == "copy" and progress.total_bytes:
             text = tr("{0} of {1} stand on the new drive, with their checksums.")

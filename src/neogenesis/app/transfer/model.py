@@ -358,5 +358,8 @@ class TransferModel(QObject):
             )
             self._desk.advance("swap")
         elif self.failure is not None:
-            self._desk.record(f"transfer-{self.state}", self.failure.sentence())
+            copied = both_text(self.progress.copied_bytes)
+            asked = outcome is not None and outcome.outcome == "stopped"
+            text = f"Transfer stopped; {copied} are on the new drive" if asked else self.failure.sentence()
+            self._desk.record(f"transfer-{self.state}", text)
         self.ended.emit(outcome.text if outcome else (self.failure.text if self.failure else ""))
