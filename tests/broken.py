@@ -180,7 +180,7 @@ BROKEN: tuple[Broken, ...] = (
     Broken(
         "a fault is not logged",
         "app/trouble.py",
-        '        _log.error("%s\\n%s", versions(), text)\n',
+        '        _log.error("%s\\n%s", _version_line(), text)\n',
         "",
         "tests/test_window_bench.py -k exception",
     ),

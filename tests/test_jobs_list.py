@@ -8,7 +8,8 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QDateTime, QPoint, Qt
-from PyQt6.QtGui import QColor, QImage
+from PyQt6.QtGui import QColor, QContextMenuEvent, QImage
+from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.jobs.model import JobRow, rows_of, wanted
@@ -184,6 +185,13 @@ def test_a_job_is_changed_archived_removed_and_brought_back(small_bench: Path, o
         menu = view.menu_for(view.model.rows[0])
         next(a for a in menu.actions() if a.text() == title).trigger()
 
+    asked: list[QPoint] = []
+    view.list.menu_asked.disconnect()
+    view.list.menu_asked.connect(asked.append)
+    middle = view.list.rect().center()
+    press = QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, middle, view.list.mapToGlobal(middle))
+    QApplication.sendEvent(view.list.viewport(), press)
+    assert view.list.indexAt(asked[0]) == view.list.currentIndex() and view.chosen is not None
     do("Archive")
     assert view.model.rows == []
     view.which.setCurrentIndex(view.which.findData("archived"))

@@ -218,6 +218,9 @@ def test_nothing_typed_is_lost_by_look_drives_or_another_stop(
     window.scale(1)
     window.bench.drives_changed.emit()
     window.show_jobs()
+    window.jobs_view.search.setText("pilots")
+    window.switch_theme()
+    assert window.jobs_view.search.text() == "pilots"
     window.open_job("T-7")
     later = window.views["intake"]
     assert isinstance(later, LaterView) and later.note.toPlainText() == "lid is scratched"

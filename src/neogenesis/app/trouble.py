@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import faulthandler
 import logging
-import platform
 import sys
 import traceback
 from contextlib import suppress
@@ -16,11 +15,10 @@ from typing import IO
 from PyQt6.QtCore import QT_VERSION_STR
 from PyQt6.QtWidgets import QApplication, QDialog, QPlainTextEdit, QWidget
 
-from neogenesis import __version__
 from neogenesis.app.parts.controls import button, label, row, stack
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import tr
-from neogenesis.bench.bug_report import log_folder
+from neogenesis.bench.bug_report import log_folder, versions
 
 _LARGEST_BYTES, _KEPT = 1 << 20, 3
 _log = logging.getLogger("neogenesis")
@@ -30,10 +28,10 @@ def log_path() -> Path:
     return log_folder() / "neogenesis.log"
 
 
-def versions() -> str:
+def _version_line() -> str:
     """What a report of a fault must say first."""
-    system = f"{platform.system()} {platform.release()}"
-    return f"neogenesis {__version__} · Python {platform.python_version()} · Qt {QT_VERSION_STR} · {system}"
+    known = versions()
+    return f"neogenesis {known['neogenesis']} · Python {known['python']} · Qt {QT_VERSION_STR} · {known['system']}"
 
 
 class Handler:
@@ -61,7 +59,7 @@ class Handler:
             self._before(kind, error, trace)
             return
         text = "".join(traceback.format_exception(kind, error, trace))
-        _log.error("%s\n%s", versions(), text)
+        _log.error("%s\n%s", _version_line(), text)
         if self._sheet is not None and self._sheet.isVisible():
             self._sheet.add(text)
             return
@@ -87,7 +85,7 @@ class TroubleSheet(QDialog):
         text = tr("The program met a fault of its own. What runs goes on, and nothing that was recorded is lost.")
         more = tr("If something looks odd now, close the window and open it again.")
         self.words = label(f"{text} {more}", wrap=True)
-        self.report = QPlainTextEdit(f"{versions()}\n{report}")
+        self.report = QPlainTextEdit(f"{_version_line()}\n{report}")
         self.report.setReadOnly(True)
         self.report.setAccessibleName(tr("Report of the fault"))
         self.report.setFont(look().font(mono=True))

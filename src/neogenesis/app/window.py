@@ -133,9 +133,10 @@ class MainWindow(QMainWindow):
 
     def _rebuild(self) -> None:
         """The same place again, with the new look."""
-        stop = self.stop
+        stop, before = self.stop, self.jobs_view
         self._drop_stops()
         self._build()
+        self.jobs_view.take_search(before)
         if self.job is None:
             self.show_jobs()
         else:
@@ -219,7 +220,7 @@ class MainWindow(QMainWindow):
             self.desks.leave()
         self.stop = ""
         jobs = self.bench.jobs()
-        self.rail.show_bench(jobs)
+        self.rail.show_bench([job for job in jobs if job.shelf != "archived"])
         self.jobs_view.show_jobs(jobs, self.desks.busy, self.desks.tags, self.desks.running())
         self.centre.setCurrentWidget(self.jobs_view)
         self._fold_logbook()

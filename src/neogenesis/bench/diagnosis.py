@@ -5,15 +5,14 @@ A drive that stalls is asked once, with a time limit, and never again by itself.
 
 from __future__ import annotations
 
-import json
 import os
 import shutil
 import subprocess
 from pathlib import Path
 
-from neogenesis.bench.drives import open_sealed, service
+from neogenesis.bench.drives import is_hardware, open_sealed, service
 from neogenesis.core.drive import Health, HealthReading, judge
-from neogenesis.core.drive.smart import is_smart_report, read_smart_report
+from neogenesis.core.drive.smart import read_smart_report
 from neogenesis.core.errors import BadArgument, BadRecord
 
 _SECONDS = 20.0
@@ -25,23 +24,14 @@ _PATH = "/usr/sbin:/sbin:/usr/local/sbin"
 
 
 def health_of(name: str) -> Health:
-    """The verdict on a DRIVE, or on a recorded reading; raises BadArgument or BadRecord."""
+    """The verdict on a DRIVE, or on a recorded reading in a JSON file; raises BadArgument or BadRecord."""
     path = Path(name)
-    if path.is_file() and path.suffix == ".json" and is_report(path):
-        return judge(read_smart_report(path.read_bytes()))
-    return judge(reading_of(name))
-
-
-def is_report(path: Path) -> bool:
-    """Whether a JSON file is a recorded reading rather than the description of a simulated drive; raises BadRecord."""
+    if path.suffix != ".json" or not path.is_file() or is_hardware(name):
+        return judge(reading_of(name))
     try:
-        raw = json.loads(path.read_bytes())
-    except (OSError, ValueError, RecursionError) as error:
-        raise BadRecord(f"The reading “{path.name}” cannot be read ({error}).", "Give another file.") from error
-    schema = raw.get("schema", "") if isinstance(raw, dict) else ""
-    if not is_smart_report(raw) and schema != "neogenesis.simulated-drive/1":
-        raise BadRecord(f"“{path.name}” is not a reading of a drive.", "Give what smartctl --json --all wrote.")
-    return is_smart_report(raw)
+        return judge(read_smart_report(path.read_bytes()))
+    except OSError as error:
+        raise BadRecord(f"The reading “{name}” cannot be read ({error.strerror}).", "Give another file.") from error
 
 
 def reading_of(name: str) -> HealthReading | None:

@@ -1,4 +1,4 @@
-"""The list of jobs with what runs now above it, and the sheet for a new one."""
+"""The list of jobs, with what runs now above it."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 
 from PyQt6.QtCore import QModelIndex, QPoint, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPen
+from PyQt6.QtGui import QContextMenuEvent, QPainter, QPen
 from PyQt6.QtWidgets import (
     QApplication,
     QLineEdit,
@@ -128,12 +128,25 @@ def _copy(text: str) -> None:
 
 HELP = (
     "Each card is a job: its ticket, where it stands on its route, what comes next and when it was promised.",
-    "Return opens the job that has the frame; Tab and arrow keys move it.",
+    "Return opens the job that has the frame; the arrow keys move it. A right click or the menu key offers to change, "
+    "archive or remove a job.",
+    "Above the list stands what runs now, of whatever job. The line at the left shows what is promised on which day.",
 )
 
 
+class JobList(QListView):
+    """`menu_asked` says where: under the mouse, or by keyboard on the job that has the frame."""
+
+    menu_asked = pyqtSignal(QPoint)
+
+    def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
+        if event is not None:
+            keyboard = event.reason() == QContextMenuEvent.Reason.Keyboard
+            self.menu_asked.emit(self.visualRect(self.currentIndex()).center() if keyboard else event.pos())
+
+
 class JobsView(StopView):
-    """What runs now, then the jobs: those that are overdue first, those handed over only when asked for."""
+    """What runs now, then the jobs: those that are overdue first, those handed over last."""
 
     job_asked = pyqtSignal(str)
     new_asked = pyqtSignal()
@@ -144,7 +157,7 @@ class JobsView(StopView):
     def __init__(self) -> None:
         super().__init__(tr("Jobs"))
         self._all: list[JobRow] = []
-        self.list = QListView()
+        self.list = JobList()
         self.model = JobsModel(self.list)
         self.list.setModel(self.model)
         self.list.setItemDelegate(JobDelegate(self.list))
@@ -155,8 +168,7 @@ class JobsView(StopView):
         self.list.setObjectName("plain")
         self.list.activated.connect(self._open)
         self.list.clicked.connect(self._open)
-        self.list.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        self.list.customContextMenuRequested.connect(self._show_menu)
+        self.list.menu_asked.connect(self._show_menu)
         self.search = QLineEdit()
         self.search.setPlaceholderText(tr("Ticket, customer, machine…"))
         self.search.setAccessibleName(tr("Search the jobs"))
@@ -200,9 +212,8 @@ class JobsView(StopView):
         running: Sequence[OpenJob],
     ) -> None:
         self._all = rows_of(jobs, busy, tags, _next_step, datetime.now())
-        still_open = [r for r in self._all if not r.job.closed and r.job.shelf != "archived"]
-        late = sum(1 for r in still_open if r.overdue)
-        words = tr("{0} open, {1} handed over").format(len(still_open), len(jobs) - len(still_open))
+        still_open, closed, late = (len(wanted(self._all, which, "")) for which in ("open", "closed", "overdue"))
+        words = tr("{0} open, {1} handed over").format(still_open, closed)
         overdue = tr("{0} overdue").format(late) + ", " if late else ""
         self.subtitle.say(overdue + words if jobs else "")
         self.running.show_running(running)
@@ -275,6 +286,11 @@ class JobsView(StopView):
             number = 0
         if number is not None:
             self.list.setCurrentIndex(self.model.index(number))
+
+    def take_search(self, other: JobsView) -> None:
+        """Go on with what was searched for before the look changed."""
+        self.search.setText(other.search.text())
+        self.which.setCurrentIndex(other.which.currentIndex())
 
     def focus_on(self, ticket: str) -> None:
         """Give the keyboard to a job, or to the first one."""

@@ -76,14 +76,14 @@ class RunningPage(QWidget):
         return course_scene(progress.course, whole, forecast, left, parts)
 
     def _against_forecast(self) -> str:
-        """Whether it will end in the range that was forecast."""
+        """Whether the middle of what is expected now lies in the range that was forecast."""
         progress, plan = self._model.progress, self._model.plan
         if plan is None or progress.left_s is None:
             return ""
-        first, last = (progress.time_s + left for left in progress.left_s)
-        if first > plan.estimate.seconds_p90:
+        middle = progress.time_s + sum(progress.left_s) / 2
+        if middle > plan.estimate.seconds_p90:
             return tr("later than forecast")
-        return tr("earlier than forecast") if last < plan.estimate.seconds_p10 else tr("as forecast")
+        return tr("earlier than forecast") if middle < plan.estimate.seconds_p10 else tr("as forecast")
 
     def subtitle(self) -> str:
         """What is being done now."""

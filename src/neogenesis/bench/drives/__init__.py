@@ -21,6 +21,7 @@ __all__ = [
     "Parting",
     "confirm_tail",
     "connected_drives",
+    "is_hardware",
     "make_safe",
     "open_sealed",
     "open_target",
@@ -38,6 +39,11 @@ _homes: tuple[DriveProvider, ...] = (SimulatedProvider(_images), _devices, _imag
 def provider_of(name: str) -> DriveProvider:
     """The home of a drive."""
     return next(home for home in _homes if home.claims(name))
+
+
+def is_hardware(name: str) -> bool:
+    """Whether a drive of that name is a device, real or simulated, and not just a file."""
+    return provider_of(name) is not _images
 
 
 def connected_drives() -> list[Connected]:

@@ -15,6 +15,7 @@ from jeepney import DBusAddress, DBusErrorResponse, MessageType, new_method_call
 from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
 from neogenesis.core.drive import Attribute, HealthReading
+from neogenesis.core.drive.smart import reading_of_attributes
 
 _SERVICE, _ROOT = "org.freedesktop.UDisks2", "/org/freedesktop/UDisks2"
 _SECONDS = 30.0
@@ -24,18 +25,16 @@ _SECONDS_WITH_A_PERSON = 300.0
 
 def power_off(path: Path) -> str:
     """Ask for a drive to be switched off; empty when it has no power now, else why not."""
-    try:
-        connection = open_dbus_connection("SYSTEM")
-    except (OSError, KeyError, ValueError):
+    connection = _connected()
+    if connection is None:
         return "there is no disk service"
     with connection:
         try:
             found = _block_of(connection, path)
             if not found:
                 return "the disk service does not know it"
-            block = DBusAddress(found, _SERVICE, "org.freedesktop.DBus.Properties")
-            drive = _call(connection, block, "Get", "ss", (f"{_SERVICE}.Block", "Drive"))[0][1]
-            if drive == "/":
+            drive = _drive_of(connection, found)
+            if not drive:
                 return "it is no drive of its own"
             _call(connection, DBusAddress(drive, _SERVICE, f"{_SERVICE}.Drive"), "PowerOff", "a{sv}", ({},))
         except DBusErrorResponse as error:
@@ -50,9 +49,8 @@ def open_device(path: Path, flags: int) -> int | None:
 
     Raises OSError as an ordinary open would, where the service says why.
     """
-    try:
-        connection = open_dbus_connection("SYSTEM", enable_fds=True)
-    except (OSError, KeyError, ValueError):
+    connection = _connected(descriptors=True)
+    if connection is None:
         return None
     with connection:
         try:
@@ -80,18 +78,16 @@ def open_device(path: Path, flags: int) -> int | None:
 
 def health(path: Path) -> HealthReading | None:
     """What the service has read of a drive's own readings, without asking the drive anew; None where it has none."""
-    try:
-        connection = open_dbus_connection("SYSTEM")
-    except (OSError, KeyError, ValueError):
+    connection = _connected()
+    if connection is None:
         return None
     with connection:
         try:
             found = _block_of(connection, path)
             if not found:
                 return None
-            block = DBusAddress(found, _SERVICE, "org.freedesktop.DBus.Properties")
-            drive = _call(connection, block, "Get", "ss", (f"{_SERVICE}.Block", "Drive"))[0][1]
-            if drive == "/":
+            drive = _drive_of(connection, found)
+            if not drive:
                 return None
             for kind, read in ((f"{_SERVICE}.Drive.Ata", ata_reading), (f"{_SERVICE}.NVMe.Controller", nvme_reading)):
                 address = DBusAddress(drive, _SERVICE, "org.freedesktop.DBus.Properties")
@@ -122,20 +118,13 @@ def ata_reading(facts: dict[str, Any], rows: list[tuple[Any, ...]]) -> HealthRea
         )
         for row in rows
     )
-    counts = {one.number: one.raw or 0 for one in attributes}
     kelvin, seconds = facts.get("SmartTemperature", 0.0), facts.get("SmartPowerOnSeconds", 0)
-    return HealthReading(
+    return reading_of_attributes(
+        attributes,
         temperature_c=round(kelvin - 273.15, 1) if kelvin else None,
         power_on_hours=seconds // 3600 if seconds else None,
-        reallocated_sectors=counts.get(5, 0),
-        pending_sectors=counts.get(197, 0),
-        uncorrectable_sectors=counts.get(198, 0),
-        reported_errors=counts.get(187, 0),
-        cable_errors=counts.get(199, 0),
-        spin_retries=counts.get(10, 0),
         self_assessment=not facts.get("SmartFailing", False),
         failed_self_tests=1 if str(facts.get("SmartSelftestStatus", "")).startswith("error") else 0,
-        attributes=attributes,
     )
 
 
@@ -154,6 +143,21 @@ def nvme_reading(facts: dict[str, Any], given: dict[str, Any]) -> HealthReading:
         media_errors=values.get("media_errors", 0),
         written_bytes=values.get("total_data_written"),
     )
+
+
+def _connected(descriptors: bool = False) -> DBusConnection | None:
+    """The system's bus; None where there is none."""
+    try:
+        return open_dbus_connection("SYSTEM", enable_fds=descriptors)
+    except (OSError, KeyError, ValueError):
+        return None
+
+
+def _drive_of(connection: DBusConnection, block: str) -> str:
+    """The object path of the drive that a block device is on, empty when it is none of its own."""
+    address = DBusAddress(block, _SERVICE, "org.freedesktop.DBus.Properties")
+    found = str(_call(connection, address, "Get", "ss", (f"{_SERVICE}.Block", "Drive"))[0][1])
+    return "" if found == "/" else found
 
 
 def _block_of(connection: DBusConnection, path: Path) -> str:

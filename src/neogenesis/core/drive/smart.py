@@ -14,8 +14,8 @@ import msgspec
 from neogenesis.core.drive.health import Attribute, HealthReading
 from neogenesis.core.errors import BadRecord
 
-_REALLOCATED, _HOURS, _SPIN_RETRY, _REPORTED, _TEMPERATURE = 5, 9, 10, 187, 194
-_AIRFLOW, _PENDING, _UNCORRECTABLE, _CABLE, _WRITTEN = 190, 197, 198, 199, 241
+_REALLOCATED, _HOURS, _SPIN_RETRY, _REPORTED = 5, 9, 10, 187
+_PENDING, _UNCORRECTABLE, _CABLE, _WRITTEN = 197, 198, 199, 241
 #: Names under which normalised values count down what is left of a solid-state drive's life.
 _LIFE = re.compile(r"life.?left|lifetime.?remain|percent.?life|wear.?out|wear.?level|remaining.?life|ssd.?life", re.I)
 _DATA_UNIT_BYTES = 512_000  # NVM Express base specification: thousands of 512-byte units
@@ -60,7 +60,8 @@ def reading_of(raw: dict[str, Any]) -> HealthReading | None:
     return _of_ata(raw, attributes) if attributes else _of_scsi(raw)
 
 
-def _of_ata(raw: dict[str, Any], attributes: tuple[Attribute, ...]) -> HealthReading:
+def reading_of_attributes(attributes: tuple[Attribute, ...], **more: Any) -> HealthReading:
+    """What numbered attributes of an ATA drive mean; `more` are fields of the reading that are known otherwise."""
     counts = {one.number: one.raw or 0 for one in attributes}
     life = next((a.value for a in attributes if _LIFE.search(a.name) and a.value is not None and a.value <= 100), None)
     written = counts.get(_WRITTEN)
@@ -73,11 +74,15 @@ def _of_ata(raw: dict[str, Any], attributes: tuple[Attribute, ...]) -> HealthRea
         spin_retries=counts.get(_SPIN_RETRY, 0),
         wear_percent=None if life is None else float(100 - life),
         written_bytes=written * 512 if written else None,
-        self_assessment=_flag(_part(raw, "smart_status").get("passed")),
-        failed_self_tests=_failed_tests(raw),
         attributes=attributes,
-        **{"power_on_hours": counts.get(_HOURS), **_common(raw)},
+        **{"power_on_hours": counts.get(_HOURS), **more},
     )
+
+
+def _of_ata(raw: dict[str, Any], attributes: tuple[Attribute, ...]) -> HealthReading:
+    assessment = _flag(_part(raw, "smart_status").get("passed"))
+    failed = _failed_tests(raw)
+    return reading_of_attributes(attributes, self_assessment=assessment, failed_self_tests=failed, **_common(raw))
 
 
 def _of_nvme(raw: dict[str, Any], log: dict[str, Any]) -> HealthReading:
