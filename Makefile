@@ -19,7 +19,7 @@ demo: $(STAMP)
 	$(VENV)/bin/neogenesis demo
 
 demo-offscreen: $(STAMP)
-	QT_QPA_PLATFORM=offscreen $(PYTHON) -m neogenesis.app.pictures build/pictures
+	$(PYTHON) -m neogenesis.app.pictures build/pictures
 
 lint: $(STAMP)
 	$(VENV)/bin/ruff check src tests packaging
@@ -28,11 +28,11 @@ lint: $(STAMP)
 	$(VENV)/bin/lint-imports
 
 test: lint
-	QT_QPA_PLATFORM=offscreen $(VENV)/bin/pytest
+	$(VENV)/bin/pytest
 
 # Long random journeys: state machines, random drives, faulty drives.
 test-long: $(STAMP)
-	NEOGENESIS_LONG=1 NEOGENESIS_RANDOM_DRIVES=40 QT_QPA_PLATFORM=offscreen $(VENV)/bin/pytest --timeout 3000 \
+	NEOGENESIS_LONG=1 NEOGENESIS_RANDOM_DRIVES=40 $(VENV)/bin/pytest --timeout 3000 \
 		tests/test_states.py tests/test_states_device.py tests/test_random_drives.py tests/test_faulty.py tests/test_package.py
 
 # Breaks the source in a copy, one thing after the other; each must be caught by a test.
@@ -52,7 +52,7 @@ fuzz: $(STAMP)
 	$(PYTHON) -m tests.fuzz
 
 screenshots: $(STAMP)
-	QT_QPA_PLATFORM=offscreen $(PYTHON) -m neogenesis.app.pictures docs/screenshots
+	$(PYTHON) -m neogenesis.app.pictures docs/screenshots
 
 clean:
 	rm -rf build $(VENV)

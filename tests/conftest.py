@@ -11,8 +11,11 @@ from pathlib import Path
 
 import pytest
 
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault(
+    "QT_QPA_PLATFORM", f"offscreen:configfile={Path(__file__).parents[1] / 'src/neogenesis/data/screen.json'}"
+)
 os.environ.setdefault("QT_ACCESSIBILITY", "0")
+os.environ.update(LC_ALL="C.UTF-8", LANGUAGE="en")
 
 from hypothesis import HealthCheck, settings
 from pytestqt.qtbot import QtBot

@@ -110,9 +110,9 @@ def test_list_strip_and_week_are_painted(
     store.close()
     window = open_window(small_bench)
     if theme == "night":
-        window.switch_theme()
-    while window.settings.percent < percent:
-        window.scale(1)
+        window.appearance.switch_theme()
+    while window.appearance.settings.percent < percent:
+        window.appearance.scale(1)
     qtbot.wait(50)
     view = window.jobs_view
     area = view.list.visualRect(view.model.index(0))
@@ -169,11 +169,11 @@ def test_a_job_is_changed_archived_removed_and_brought_back(small_bench: Path, o
     view = window.jobs_view
     qtbot.keyClick(view.list, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
     sheet = window.findChild(JobSheet)
-    assert sheet is not None and sheet.ticket == "T-7" and sheet.fields["ticket"][0].isReadOnly()
-    sheet.fields["contact"][0].setText("harbour 12")
-    sheet.promised.setChecked(True)
-    sheet.promise.setDateTime(QDateTime(datetime(2027, 3, 4, 15, 30)))
-    qtbot.keyClick(sheet.fields["contact"][0], Qt.Key.Key_Return)
+    assert sheet is not None and sheet.ticket == "T-7" and sheet.form.fields["ticket"].widget.isReadOnly()
+    sheet.form.fields["contact"].widget.setText("harbour 12")
+    sheet.form.fields["promise"].known.setChecked(True)
+    sheet.form.fields["promise"].edit.setDateTime(QDateTime(datetime(2027, 3, 4, 15, 30)))
+    qtbot.keyClick(sheet.form.fields["contact"].widget, Qt.Key.Key_Return)
     job = window.bench.store.job("T-7")
     assert (job.contact, job.promise) == ("harbour 12", "2027-03-04 15:30")
     assert window.bench.store.log("T-7")[-1].text == "Job changed: contact was “”; promise was “”"

@@ -14,7 +14,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
-from neogenesis.app.command.field import CommandField
+from neogenesis.app.command.field import CommandField, everything
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.jobs.sheet import JobSheet
 from neogenesis.app.later.view import LaterView
@@ -210,13 +210,13 @@ def test_new_job_by_keyboard_and_its_refusals(small_bench: Path, open_window: Op
     window.new_job()
     sheet = window.findChild(JobSheet)
     assert sheet is not None
-    qtbot.keyClicks(sheet.fields["ticket"][0], "T-7")
-    qtbot.keyClick(sheet.fields["ticket"][0], Qt.Key.Key_Return)
+    qtbot.keyClicks(sheet.form.fields["ticket"].widget, "T-7")
+    qtbot.keyClick(sheet.form.fields["ticket"].widget, Qt.Key.Key_Return)
     assert sheet.isVisible() and any("already" in w.text() for w in sheet.findChildren(QLabel))
     name = "Ærø 𓀀 Ωμέγα 鷗 🜃 ‮drawkcab"
-    sheet.fields["ticket"][0].setText("T-8/ü")
-    sheet.fields["customer"][0].setText(name)
-    qtbot.keyClick(sheet.fields["ticket"][0], Qt.Key.Key_Return)
+    sheet.form.fields["ticket"].widget.setText("T-8/ü")
+    sheet.form.fields["customer"].widget.setText(name)
+    qtbot.keyClick(sheet.form.fields["ticket"].widget, Qt.Key.Key_Return)
     assert window.job is not None and window.job.job.customer == name
     assert window.job.dossier.parent == small_bench / "bench/jobs"
     view = window.views["survey"]
@@ -249,14 +249,14 @@ def test_command_field_and_help_reach_everything(small_bench: Path, open_window:
     qtbot.keyClicks(field.field, "pilots")
     qtbot.keyClick(field.field, Qt.Key.Key_Return)
     assert window.job is not None and window.job.ticket == "T-7"
-    found = {f.title for f in window._everything()}
+    found = {f.title for f in everything(window)}
     assert {"Halden 500 ··9K3D", "Go to Plan", "Note for the logbook"} <= found
     for stop in ("survey", "plan", "transfer", "handover"):
         window.show_stop(stop)
         window.show_help()
         overlay = next(o for o in window.findChildren(HelpOverlay) if o.isVisible())
         said = [w.text() for w in overlay.findChildren(QLabel)]
-        here = {a.shortcut for a in window.actions_.available() if a.shortcut}
+        here = {a.shortcut for a in window.actions_.here() if a.shortcut}
         assert all(s in said for s in here if not s.startswith("Alt+") or s == "Alt+0")
         assert ("Ctrl+S" in said) == (stop == "plan") and ("Ctrl+R" in said) == (stop == "handover")
         qtbot.keyClick(overlay, Qt.Key.Key_Escape)
@@ -308,7 +308,7 @@ def test_everything_fits_the_smallest_window(
     survey(qtbot, window)
     plan(qtbot, window)
     for _ in range({100: 0, 125: 1, 150: 2}[percent]):
-        window.scale(1)
+        window.appearance.scale(1)
     assert len(window.shelf.cards) == docks
     assert everywhere(window, qtbot) == []
 
@@ -317,13 +317,13 @@ def test_look_and_logbook_are_remembered(small_bench: Path, open_window: Open, q
     window = open_window(small_bench)
     window.open_job("T-7")
     assert not window.logbook.isHidden()
-    window.switch_theme()
+    window.appearance.switch_theme()
     window.switch_logbook()
     assert window.logbook.isHidden()
     window.close()
     second = open_window(small_bench)
     second.open_job("T-7")
-    assert second.settings.theme == "night" and second.logbook.isHidden()
+    assert second.appearance.settings.theme == "night" and second.logbook.isHidden()
     assert json.loads((small_bench / "bench/window.json").read_text())["theme"] == "night"
 
 

@@ -157,6 +157,9 @@ class FakeDocks:
     def __init__(self) -> None:
         self.now: list[Docked] = []
 
+    def listen(self, changed: Callable[[], object]) -> bool:
+        return False
+
     def drives(self) -> list[Docked]:
         return list(self.now)
 
@@ -214,12 +217,12 @@ def test_nothing_typed_is_lost_by_look_drives_or_another_stop(
     later = window.views["intake"]
     assert isinstance(later, LaterView)
     qtbot.keyClicks(later.note, "lid is scratched")
-    window.switch_theme()
-    window.scale(1)
+    window.appearance.switch_theme()
+    window.appearance.scale(1)
     window.bench.drives_changed.emit()
     window.show_jobs()
     window.jobs_view.search.setText("pilots")
-    window.switch_theme()
+    window.appearance.switch_theme()
     assert window.jobs_view.search.text() == "pilots"
     window.open_job("T-7")
     later = window.views["intake"]

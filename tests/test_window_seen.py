@@ -80,7 +80,7 @@ def nothing_is_blank(window: MainWindow) -> None:
 def test_every_stop_shows_what_its_model_says(small_bench: Path, open_window: Open, qtbot: QtBot, theme: str) -> None:
     window = open_window(small_bench)
     if theme == "night":
-        window.switch_theme()
+        window.appearance.switch_theme()
     qtbot.wait(50)
     nothing_is_blank(window)
     survey(qtbot, window)
@@ -126,7 +126,7 @@ def test_every_stop_shows_what_its_model_says(small_bench: Path, open_window: Op
     for _ in range(2):  # as it grew, and built anew
         heights = {w.text(): w.mapTo(window.logbook, QPoint(0, 0)).y() for w in window.logbook.findChildren(QLabel)}
         assert heights[last.text] < heights[first.text], "the logbook stands newest first"
-        window.switch_theme()
+        window.appearance.switch_theme()
         qtbot.wait(50)
 
     window.show_stop("handover")

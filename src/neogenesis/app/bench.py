@@ -5,17 +5,21 @@ from __future__ import annotations
 import getpass
 from collections import Counter
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.work import Failure, Work
 from neogenesis.bench.docks import Docked, Docks
-from neogenesis.core.job import Job, JobStore, LogEntry, Which
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.job import Job, JobStore, LogEntry, Shop, Which, load_shop, save_shop
 from neogenesis.core.work.control import Clock
 
 _LOOK_MS = 1500
+_LOOK_WHEN_TOLD_MS = 10_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,12 +39,21 @@ class Bench(QObject):
     """Knows what is connected and what is to be done. Screens listen to it and send it orders."""
 
     drives_changed = pyqtSignal()
+    _plugged = pyqtSignal()
     jobs_changed = pyqtSignal()
     log_changed = pyqtSignal()
 
-    def __init__(self, name: str, store: JobStore, docks: Docks, work: Work, clock: Clock) -> None:
+    def __init__(
+        self, name: str, store: JobStore, docks: Docks, work: Work, clock: Clock, person: Path | None = None
+    ) -> None:
+        """`name` is for a shop without one; `person` is the folder of who uses the window, by default the bench's."""
         super().__init__()
-        self.name, self.store, self.work, self.clock = name, store, work, clock
+        self._name, self.store, self.work, self.clock = name, store, work, clock
+        self.person = person or store.folder
+        self.technician = ""
+        self.shop = Shop()
+        with suppress(NeogenesisError):
+            self.shop = load_shop(store.folder)
         self._docks = docks
         self._drafts: dict[str, dict[str, str]] = {}
         self._jobs: dict[str, Job] = {}
@@ -52,13 +65,25 @@ class Bench(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(_LOOK_MS)
         self._timer.timeout.connect(self.look)
+        self._plugged.connect(self.look)
+
+    @property
+    def name(self) -> str:
+        return self.shop.name or self._name
+
+    def keep_shop(self, shop: Shop) -> None:
+        """Put on record what is true of the shop; raises BadRecord where that cannot be written."""
+        save_shop(self.store.folder, shop)
+        self.shop = shop
+        self.jobs_changed.emit()
 
     # Drives
 
     def watch(self) -> None:
-        """Look at the docks now, and again every moment."""
+        """Look at the docks now, and again when a drive comes or goes; where nobody tells, every moment."""
         self._take(self._docks.drives())
-        self._timer.start()
+        told = self._docks.listen(self._plugged.emit)
+        self._timer.start(_LOOK_WHEN_TOLD_MS if told else _LOOK_MS)
 
     def stop_watching(self) -> None:
         self._timer.stop()
@@ -175,7 +200,7 @@ class Bench(QObject):
 
     def record(self, ticket: str, kind: str, text: str, **figures: Any) -> LogEntry:
         """Append to a job's logbook."""
-        entry = self.store.append(ticket, self.clock.wall(), technician(), kind, text, **figures)
+        entry = self.store.append(ticket, self.clock.wall(), self.technician or login_name(), kind, text, **figures)
         self._logs.pop(ticket, None)
         self.log_changed.emit()
         return entry
@@ -190,7 +215,7 @@ class Bench(QObject):
         self.jobs_changed.connect(listener)
 
 
-def technician() -> str:
+def login_name() -> str:
     """Who is at the bench, as the system knows them."""
     try:
         return getpass.getuser()

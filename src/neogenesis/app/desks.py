@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.bench import Bench, Dock
+from neogenesis.app.language import tr
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.words import tr
 from neogenesis.bench import worker
 from neogenesis.core.job import Job
 

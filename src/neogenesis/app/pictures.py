@@ -1,7 +1,7 @@
 """Runs the demo bench without a monitor and writes a picture of each main view.
 
-`python -m neogenesis.app.pictures FOLDER`. The bench is built anew in a temporary folder; the copy that one picture
-shows is a real one, stopped safely after the picture was taken.
+`python -m neogenesis.app.pictures FOLDER [LANGUAGE]`. The bench is built anew in a temporary folder; the copy that one
+picture shows is a real one, stopped safely after the picture was taken.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={Path(__file__).parents[1] / 'data/screen.json'}")
 
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QApplication, QWidget
@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from neogenesis.app.bench import Bench
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.keep.view import KeepSheet
+from neogenesis.app.settings import Settings, save_settings
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.window import MainWindow
@@ -66,7 +67,7 @@ class Photographer:
         sys.stdout.write(f"{self._folder / name}.png\n")
 
 
-def main(folder: Path) -> None:
+def main(folder: Path, language: str = "en") -> None:
     application = QApplication(["neogenesis"])
     place = Path(tempfile.mkdtemp(prefix="neogenesis-pictures-"))
     try:
@@ -77,6 +78,7 @@ def main(folder: Path) -> None:
             Work(),
             BenchClock(),
         )
+        save_settings(bench.person, Settings(language=language))
         window = MainWindow(bench)
         window.show()
         _walk(window, Photographer(folder), place)
@@ -135,9 +137,9 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     window.show_stop("plan")
     wait(lambda: job.plan.state == "ready")
     photographer.take(window, "plan")
-    window.switch_theme()
+    window.appearance.switch_theme()
     photographer.take(window, "plan-night")
-    window.switch_theme()
+    window.appearance.switch_theme()
     job.plan.write()
     window.show_stop("transfer")
     photographer.take(window, "transfer-gates")
@@ -162,4 +164,4 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
 
 
 if __name__ == "__main__":
-    main(Path(sys.argv[1] if len(sys.argv) > 1 else "build/pictures"))
+    main(Path(sys.argv[1] if len(sys.argv) > 1 else "build/pictures"), *sys.argv[2:3])

@@ -1,4 +1,4 @@
-"""What the window remembers between two starts: a small file in the folder of the bench."""
+"""What the window remembers of the person who uses it, between two starts: a small file of their own."""
 
 from __future__ import annotations
 
@@ -11,24 +11,33 @@ from neogenesis.core.record import Record, load, save
 
 
 class Settings(Record, frozen=True, kw_only=True):
-    """`logbook` is None while the width of the window decides whether it is shown."""
+    """`language` is empty for the system's. `logbook` is None while the width of the window decides about it.
+
+    `technician` is how the person is named in logbooks, empty for their name on this computer; `geometry` is where the
+    window was, as Qt puts it, in base 64.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.window/1"
 
     schema: str = SCHEMA
     theme: Literal["day", "night"] = "day"
     percent: int = 100
+    language: str = ""
+    technician: str = ""
+    geometry: str = ""
     logbook: bool | None = None
 
 
-def load_settings(folder: Path) -> Settings:
-    """The settings of a bench; defaults when there are none or they cannot be read."""
-    with suppress(NeogenesisError):
-        return load(folder / "window.json", Settings, "settings")
+def load_settings(*folders: Path) -> Settings:
+    """The settings in the first folder that has some; defaults when there are none or they cannot be read."""
+    for folder in folders:
+        with suppress(NeogenesisError):
+            return load(folder / "window.json", Settings, "settings")
     return Settings()
 
 
 def save_settings(folder: Path, settings: Settings) -> None:
     """Nothing is lost but a preference when this fails."""
-    with suppress(NeogenesisError):
+    with suppress(NeogenesisError, OSError):
+        folder.mkdir(parents=True, exist_ok=True)
         save(folder / "window.json", settings)

@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import signal
 import sys
+from pathlib import Path
 
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import Docks, SimulatedDocks, SystemDocks
-from neogenesis.bench.records import bench_folder, open_records
+from neogenesis.bench.folders import bench_folder, person_folder
+from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo import demo_bench, demo_folder
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.job import JobStore
@@ -17,9 +19,8 @@ from neogenesis.core.job import JobStore
 def run_window() -> int:
     """The window on the drives of this machine."""
     _need_display()
-    return _run(
-        "Neogenesis bench", open_records(bench_folder(), os.environ.get("NEOGENESIS_DATABASE", "")), SystemDocks()
-    )
+    store = open_records(bench_folder(), os.environ.get("NEOGENESIS_DATABASE", ""))
+    return _run("Neogenesis bench", store, SystemDocks(), person_folder())
 
 
 def run_demo(reset: bool) -> int:
@@ -30,12 +31,13 @@ def run_demo(reset: bool) -> int:
         sys.stdout.write(f"Building the demo bench in {folder}, some seconds…\n")
         sys.stdout.flush()
     demo_bench(folder, reset)
-    return _run("Saltmarsh Repair", open_records(folder / "bench"), SimulatedDocks(folder))
+    return _run("Saltmarsh Repair", open_records(folder / "bench"), SimulatedDocks(folder), None)
 
 
 def _need_display() -> None:
-    platform = os.environ.get("QT_QPA_PLATFORM", "")
-    if platform in ("offscreen", "minimal", "vnc") or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"):
+    platform = os.environ.get("QT_QPA_PLATFORM", "").partition(":")[0]
+    screens = [os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY")]
+    if platform in ("offscreen", "minimal", "vnc") or any(screens):
         return
     raise BadArgument(
         "There is no display here, so the window cannot open.",
@@ -43,7 +45,7 @@ def _need_display() -> None:
     )
 
 
-def _run(name: str, store: JobStore, docks: Docks) -> int:
+def _run(name: str, store: JobStore, docks: Docks, person: Path | None) -> int:
     from PyQt6.QtWidgets import QApplication
 
     from neogenesis.app.bench import Bench
@@ -55,7 +57,7 @@ def _run(name: str, store: JobStore, docks: Docks) -> int:
     application = QApplication(sys.argv[:1])
     application.setApplicationName("Neogenesis")
     application.setDesktopFileName("neogenesis")
-    window = MainWindow(Bench(name, store, docks, Work(), BenchClock()))
+    window = MainWindow(Bench(name, store, docks, Work(), BenchClock(), person))
     handler = Handler(window)
     window.show()
     status = application.exec()

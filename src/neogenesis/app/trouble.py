@@ -15,9 +15,9 @@ from typing import IO
 from PyQt6.QtCore import QT_VERSION_STR
 from PyQt6.QtWidgets import QApplication, QDialog, QPlainTextEdit, QWidget
 
+from neogenesis.app.language import tr
 from neogenesis.app.parts.controls import button, label, row, stack
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import tr
 from neogenesis.bench.bug_report import log_folder, versions
 
 _LARGEST_BYTES, _KEPT = 1 << 20, 3

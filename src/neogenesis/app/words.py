@@ -1,24 +1,14 @@
-"""Text of the window: translation, and figures in the reader's locale."""
+"""Figures, moments and names in the reader's locale."""
 
 from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from PyQt6.QtCore import QCoreApplication, QDateTime, QLocale
+from PyQt6.QtCore import QDateTime, QLocale
 
+from neogenesis.app.language import mark, tr
 from neogenesis.core.estimate import duration_text
 from neogenesis.core.units import binary_text, decimal_text
-
-
-def settle_locale() -> None:
-    """Without a language of its own the system's figures would lose their grouping."""
-    if QLocale.system().language() == QLocale.Language.C:
-        QLocale.setDefault(QLocale(QLocale.Language.English))
-
-
-def tr(text: str) -> str:
-    """The text in the language of the window."""
-    return QCoreApplication.translate("Neogenesis", text)
 
 
 def _local(text: str) -> str:
@@ -119,31 +109,44 @@ def tail(serial: str) -> str:
     return f"··{serial[-4:]}" if serial else ""
 
 
-HEALTH_WORDS = {
-    "unknown": tr("health not known"),
-    "sound": tr("sound"),
-    "ageing": tr("ageing"),
-    "copy-now": tr("failing"),
-    "lost-cause": tr("does not answer"),
+_HEALTH_WORDS = {
+    "unknown": mark("health not known"),
+    "sound": mark("sound"),
+    "ageing": mark("ageing"),
+    "copy-now": mark("failing"),
+    "lost-cause": mark("does not answer"),
 }
 HEALTH_SEVERITY = {"sound": "good", "ageing": "caution", "copy-now": "stop", "lost-cause": "stop"}
-BUS_NAMES = {
+_BUS_NAMES = {
     "sata": "SATA",
     "nvme": "NVMe",
-    "usb-sata": "SATA in USB",
-    "usb-nvme": "NVMe in USB",
+    "usb-sata": mark("SATA in USB"),
+    "usb-nvme": mark("NVMe in USB"),
     "pata": "PATA",
     "emmc": "eMMC",
-    "card": "card",
-    "file": "image file",
+    "card": mark("card"),
+    "file": mark("image file"),
 }
-ROLE_NAMES = {
-    "startup": "start-up",
-    "reserved": "reserved",
-    "system": "system",
-    "data": "data",
-    "recovery": "recovery",
-    "swap": "swap",
-    "unknown": "not understood",
-    "free": "free",
+_ROLE_NAMES = {
+    "startup": mark("start-up"),
+    "reserved": mark("reserved"),
+    "system": mark("system"),
+    "data": mark("data"),
+    "recovery": mark("recovery"),
+    "swap": mark("swap"),
+    "unknown": mark("not understood"),
+    "free": mark("free"),
 }
+
+
+def health_word(verdict: str) -> str:
+    return tr(_HEALTH_WORDS[verdict])
+
+
+def bus_name(bus: str) -> str:
+    """How a drive is connected, in words; what is not known stays as it is."""
+    return tr(_BUS_NAMES.get(bus, bus))
+
+
+def role_name(role: str) -> str:
+    return tr(_ROLE_NAMES[role])

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import ClassVar, Protocol
 
 from neogenesis.bench.diagnosis import reading_of
-from neogenesis.bench.drives import connected_drives, open_sealed
+from neogenesis.bench.drives import connected_drives, hotplug, open_sealed
 from neogenesis.core.drive import Drive, Health, judge
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import Record, load
@@ -35,6 +36,10 @@ class Docks(Protocol):
 
     def drives(self) -> list[Docked]:
         """The drives that are connected now, in the order of the docks."""
+        ...
+
+    def listen(self, changed: Callable[[], object]) -> bool:
+        """Have `changed` called, from any thread, when a drive comes or goes; False where that has to be looked for."""
         ...
 
 
@@ -71,6 +76,9 @@ class SimulatedDocks:
         self.count = len(load(self._file, _DockFile, "list of docks").docks)
         self._known: dict[str, Docked] = {}
 
+    def listen(self, changed: Callable[[], object]) -> bool:
+        return False
+
     def drives(self) -> list[Docked]:
         listed = load(self._file, _DockFile, "list of docks").docks
         self.count = len(listed)
@@ -95,6 +103,11 @@ class SystemDocks:
 
     def __init__(self) -> None:
         self._health: dict[str, Health] = {}
+        self._changed: Callable[[], object] = lambda: None
+
+    def listen(self, changed: Callable[[], object]) -> bool:
+        self._changed = changed
+        return hotplug.listen(changed)
 
     def drives(self) -> list[Docked]:
         found = []
@@ -118,3 +131,4 @@ class SystemDocks:
             health = judge(reading_of(path))
             if key in self._health:
                 self._health[key] = health
+                self._changed()

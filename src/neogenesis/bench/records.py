@@ -6,7 +6,6 @@ version made, is left alone and said so.
 
 from __future__ import annotations
 
-import os
 import sqlite3
 from pathlib import Path
 from typing import Any
@@ -14,19 +13,13 @@ from typing import Any
 from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError
 
+from neogenesis.bench.folders import bench_folder
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job import JobStore
 from neogenesis.core.job.migrations import bring_up_to_date
 
 _DAMAGED = frozenset({sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB})
 _WAIT_MS = 5000
-
-
-def bench_folder() -> Path:
-    """Where the jobs of the real bench are kept; `NEOGENESIS_BENCH` moves it."""
-    named = os.environ.get("NEOGENESIS_BENCH")
-    data = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local/share")
-    return Path(named) if named else Path(data) / "neogenesis" / "bench"
 
 
 def existing_records(bench: str) -> JobStore:

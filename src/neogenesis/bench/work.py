@@ -16,6 +16,7 @@ from pathlib import Path
 from types import FrameType
 from typing import Literal, TypeVar
 
+from neogenesis.bench.awake import kept_awake
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.telling import EventsTo, Teller, writers
 from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
@@ -24,6 +25,14 @@ from neogenesis.core.work import Control, Event, Frame
 T = TypeVar("T")
 Kind = Literal["transfer", "image", "restore", "rescue", "salvage"]
 Ending = Literal["done", "refused", "partial", "mismatch", "stopped", "failed"]
+#: Why the computer must not sleep, as the desktop shows it.
+_WHY: dict[Kind, str] = {
+    "transfer": "A drive is being copied",
+    "image": "A drive is being imaged",
+    "restore": "An image is being written to a drive",
+    "rescue": "A failing drive is being read",
+    "salvage": "Files are being copied off a drive",
+}
 _ENDINGS: dict[int, Ending] = {3: "refused", 4: "partial", 5: "mismatch", 6: "stopped"}
 
 
@@ -59,6 +68,7 @@ def run_work(
         stack.enter_context(steered_by_signals(control))
         if record is not None:
             stack.enter_context(only_worker(record))
+        stack.enter_context(kept_awake(_WHY[kind]))
         teller = Teller(stack.enter_context(writers(events)), clock)
         if begins:
             teller.tell(Event(event="start", phase=kind, figures={"pace": clock.pace}))

@@ -1,4 +1,7 @@
-"""Commands about drives and about the records of a bench."""
+"""Commands about drives and about the records of a bench.
+
+What opens the records is imported by the commands that need it: it takes longer than all the rest together.
+"""
 
 from __future__ import annotations
 
@@ -9,15 +12,12 @@ from typing import Any
 
 import click
 
-from neogenesis.bench.bug_report import write_bug_report
 from neogenesis.bench.diagnosis import health_of, reading_of
 from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.drives import Connected, connected_drives
 from neogenesis.bench.planning import load_plan
-from neogenesis.bench.records import existing_records
 from neogenesis.core.drive import Health, judge
 from neogenesis.core.errors import BadArgument, NeogenesisError
-from neogenesis.core.job import report_from_records
 from neogenesis.core.record import to_json
 from neogenesis.core.transfer import RunFiles
 from neogenesis.core.units import both_text
@@ -114,6 +114,8 @@ def jobs(bench: str, as_json: bool) -> None:
 
     Example: neogenesis jobs --bench ~/shop --json
     """
+    from neogenesis.bench.records import existing_records
+
     store = existing_records(bench)
     try:
         found = store.jobs()
@@ -140,6 +142,8 @@ def log(ticket: str, bench: str, as_json: bool) -> None:
 
     Example: neogenesis log T-1041 --json
     """
+    from neogenesis.bench.records import existing_records
+
     store = existing_records(bench)
     try:
         store.job(ticket)
@@ -165,9 +169,13 @@ def report(ticket: str, out: Path, bench: str) -> None:
 
     Example: neogenesis report T-1041 report.pdf
     """
+    from neogenesis.bench.records import existing_records
+    from neogenesis.core.job import load_shop, report_from_records
+
     store = existing_records(bench)
     try:
         job, entries, dossier = store.job(ticket), store.log(ticket), store.dossier(ticket)
+        shop = load_shop(store.folder)
     finally:
         store.close()
     path = dossier / "plan.json"
@@ -184,7 +192,7 @@ def report(ticket: str, out: Path, bench: str) -> None:
     from neogenesis.app.handover.report_print import write_report
 
     application = QApplication(["neogenesis"])
-    write_report(made, plan, out, None)
+    write_report(made, plan, out, None, shop)
     application.quit()
     click.echo(f"Report written to {out}")
 
@@ -198,6 +206,9 @@ def bug_report(ticket: str, out: Path, bench: str) -> None:
 
     Example: neogenesis bug-report T-1042 -o fault.zip
     """
+    from neogenesis.bench.bug_report import write_bug_report
+    from neogenesis.bench.records import existing_records
+
     store = existing_records(bench) if ticket else None
     try:
         names = write_bug_report(out, store, ticket)

@@ -12,6 +12,7 @@ from typing import Any
 
 import click
 
+from neogenesis.bench.folders import person_folder
 from neogenesis.core.errors import BadArgument
 
 _STATUSES = (
@@ -77,8 +78,7 @@ def open_log(path: Path) -> logging.Logger:
 def config_path() -> Path:
     """`NEOGENESIS_CONFIG`, else `$XDG_CONFIG_HOME/neogenesis/config.toml`."""
     named = os.environ.get("NEOGENESIS_CONFIG")
-    home = os.environ.get("XDG_CONFIG_HOME")
-    return Path(named) if named else (Path(home) if home else Path.home() / ".config") / "neogenesis" / "config.toml"
+    return Path(named) if named else person_folder() / "config.toml"
 
 
 def config() -> dict[str, Any]:

@@ -4,16 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QEvent, QObject, Qt
-from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QWidget
+from PyQt6.QtCore import QAbstractListModel, QEvent, QModelIndex, QObject, QSize, Qt
+from PyQt6.QtGui import QKeyEvent, QPainter
+from PyQt6.QtWidgets import (
+    QDialog,
+    QLineEdit,
+    QListView,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QWidget,
+)
 
-from neogenesis.app.parts.controls import label, stack
-from neogenesis.app.theme.look import look
-from neogenesis.app.words import tr
+from neogenesis.app.language import said, tr
+from neogenesis.app.parts.controls import stack
+from neogenesis.app.theme.look import BODY, SMALL, look
+from neogenesis.app.words import tail
 
-_MOST_SHOWN = 40
+if TYPE_CHECKING:
+    from neogenesis.app.window import MainWindow
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +62,62 @@ def _in_order(letters: str, text: str) -> bool:
     return all(letter in rest for letter in letters)
 
 
+class _Lines(QAbstractListModel):
+    """What fits what was typed."""
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self.found: list[Found] = []
+
+    def rowCount(self, parent: QModelIndex | None = None) -> int:
+        return 0 if parent is not None and parent.isValid() else len(self.found)
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        item = self.found[index.row()]
+        if role == Qt.ItemDataRole.UserRole:
+            return item
+        words = ", ".join(filter(None, (item.title, item.kind, item.more)))
+        return words if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole) else None
+
+    def show(self, found: list[Found]) -> None:
+        self.beginResetModel()
+        self.found = found
+        self.endResetModel()
+
+
+class _Line(QStyledItemDelegate):
+    """Title and kind at the left, the rest at the right."""
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
+        return QSize(look().px(200), look().px(34))
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        if painter is None:
+            return
+        item: Found = index.data(Qt.ItemDataRole.UserRole)
+        painter.save()
+        if option.state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(option.rect, look().colour("accent_soft"))
+        area = option.rect.adjusted(look().px(8), 0, -look().px(8), 0)
+        near, far = (Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight)
+        middle = Qt.AlignmentFlag.AlignVCenter
+        direction = option.direction
+
+        def put(text: str, token: str, size: int, align: Qt.AlignmentFlag, left_out: int) -> int:
+            painter.setFont(look().font(size))
+            painter.setPen(look().colour(token))
+            place = area.adjusted(left_out, 0, 0, 0) if align == near else area.adjusted(0, 0, -left_out, 0)
+            place = QStyle.visualRect(direction, area, place)
+            room = look().metrics(size).elidedText(text, Qt.TextElideMode.ElideRight, place.width())
+            painter.drawText(place, QStyle.visualAlignment(direction, align) | middle, room)
+            return left_out + look().metrics(size).horizontalAdvance(text) + look().px(8)
+
+        wide = put(item.title, "ink", BODY, near, 0)
+        put(item.kind, "muted", SMALL, near, wide)
+        put(item.more, "muted", BODY, far, 0)
+        painter.restore()
+
+
 class CommandField(QDialog):
     """A field with a list below it. Return does the first one; arrows choose another."""
 
@@ -65,50 +132,56 @@ class CommandField(QDialog):
         self.field.setAccessibleName(tr("Command"))
         self.field.textChanged.connect(self._filter)
         self.field.installEventFilter(self)
-        self.list = QListWidget()
+        self.list = QListView()
+        self.list.setAccessibleName(tr("What fits"))
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.list.itemClicked.connect(self._take)
+        self.list.setUniformItemSizes(True)
+        self._lines = _Lines(self)
+        self.list.setModel(self._lines)
+        self.list.setItemDelegate(_Line(self.list))
+        self.list.clicked.connect(self._take)
         self.setLayout(stack(self.field, self.list, gap=8, margin=12))
         self.resize(look().px(560), look().px(420))
         self._filter("")
 
     def _filter(self, typed: str) -> None:
-        self.list.clear()
-        for item in matches(self._found, typed)[:_MOST_SHOWN]:
-            shown = QListWidgetItem(self.list)
-            shown.setData(Qt.ItemDataRole.UserRole, item)
-            line = QWidget()
-            line.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-            inner = QHBoxLayout(line)
-            inner.setContentsMargins(look().px(8), 0, look().px(8), 0)
-            inner.addWidget(label(item.title))
-            inner.addWidget(label(item.kind, "small"))
-            inner.addStretch(1)
-            inner.addWidget(label(item.more, "muted"))
-            hint = line.sizeHint()
-            hint.setHeight(look().px(34))
-            shown.setSizeHint(hint)
-            self.list.setItemWidget(shown, line)
-        if self.list.count():
-            self.list.setCurrentRow(0)
+        self._lines.show(matches(self._found, typed))
+        self.list.setCurrentIndex(self._lines.index(0))
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1}.get(Qt.Key(event.key()))
             if step:
-                self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
+                row = self.list.currentIndex().row() + step
+                self.list.setCurrentIndex(self._lines.index(min(max(row, 0), self._lines.rowCount() - 1)))
                 return True
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-                current = self.list.currentItem()
-                if current is not None:
-                    self._take(current)
+                self._take(self.list.currentIndex())
                 return True
         return super().eventFilter(watched, event)
 
-    def _take(self, item: QListWidgetItem) -> None:
-        self._wanted = item.data(Qt.ItemDataRole.UserRole)
-        self.accept()
+    def _take(self, index: QModelIndex) -> None:
+        if index.isValid():
+            self._wanted = index.data(Qt.ItemDataRole.UserRole)
+            self.accept()
 
     def chosen(self) -> Found | None:
         """What was chosen, after the field was closed."""
         return self._wanted
+
+
+def everything(window: MainWindow) -> list[Found]:
+    """All actions that can be done now, all jobs, all drives."""
+    actions = window.actions_
+    found = [
+        Found(said(a.title), "", a.keys, lambda a=a: actions.run(a)) for a in actions.available() if a.key != "command"
+    ]
+    for job in window.bench.jobs():
+        name = f"{job.ticket} {job.customer}"
+        found.append(Found(name, tr("job"), job.machine, lambda t=job.ticket: window.open_job(t)))
+    for dock in window.bench.docks():
+        if dock.docked:
+            drive = dock.docked.drive
+            name = f"{drive.model} {tail(drive.serial)}"
+            found.append(Found(name, tr("drive"), drive.serial, lambda d=dock: window.show_drive(d)))
+    return found

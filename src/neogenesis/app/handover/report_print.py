@@ -5,21 +5,28 @@ from __future__ import annotations
 from html import escape
 from pathlib import Path
 
-from PyQt6.QtCore import QMarginsF, QSize, QSizeF, QUrl
+from PyQt6.QtCore import QLocale, QMarginsF, QSize, QSizeF, QUrl
 from PyQt6.QtGui import QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QTextDocument
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.parts.heading import Heading
 from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
 from neogenesis.app.plan.canvas import PlanCanvas
 from neogenesis.app.theme.look import look
 from neogenesis.app.theme.tokens import DAY
-from neogenesis.app.words import nominal, tail, tr
+from neogenesis.app.words import nominal, tail
 from neogenesis.core.errors import BadRecord
-from neogenesis.core.job import Report
+from neogenesis.core.job import Report, Shop
 from neogenesis.core.plan import Plan
 
 _PICTURE = QSize(760, 430)
 _SHARPNESS = 3
+#: Territories that print on Letter. Source: Unicode CLDR, `paperSize`.
+_LETTER_NAMES = (
+    *("UnitedStates", "Canada", "Mexico", "Philippines", "Chile", "Colombia", "CostaRica", "Guatemala", "Nicaragua"),
+    *("Panama", "PuertoRico", "ElSalvador", "Venezuela", "Belize"),
+)
+_LETTER = frozenset(getattr(QLocale.Country, name) for name in _LETTER_NAMES)
 
 
 def plan_picture(plan: Plan) -> QImage:
@@ -59,15 +66,17 @@ def plan_picture(plan: Plan) -> QImage:
         look().tokens, look().percent = before
 
 
-def report_html(report: Report) -> str:
+def report_html(report: Report, shop: Shop) -> str:
     """The report as the document engine takes it; the picture is the resource `plan`."""
-    parts = [f"<h1>{escape(report.title)}</h1><p class='sub'>{escape(report.subtitle)}</p>"]
+    parts = [_letterhead(shop)] if shop.name or shop.letterhead else []
+    parts += [f"<h1>{escape(said(report.title))}</h1><p class='sub'>{escape(said(report.subtitle))}</p>"]
     for index, section in enumerate(report.sections):
-        parts.append(f"<h2>{escape(section.heading)}</h2>")
-        parts += [f"<p>{escape(sentence)}</p>" for sentence in section.sentences]
+        parts.append(f"<h2>{escape(said(section.heading))}</h2>")
+        parts += [f"<p>{escape(said(sentence))}</p>" for sentence in section.sentences]
         if section.rows:
             rows = "".join(
-                f"<tr><td class='name'>{escape(name)}</td><td>{escape(value)}</td></tr>" for name, value in section.rows
+                f"<tr><td class='name'>{escape(said(name))}</td><td>{escape(said(value))}</td></tr>"
+                for name, value in section.rows
             )
             parts.append(f"<table cellspacing='0' cellpadding='3'>{rows}</table>")
         if index == 0:
@@ -75,22 +84,39 @@ def report_html(report: Report) -> str:
     return "".join(parts)
 
 
-def document(report: Report, picture: QImage) -> QTextDocument:
+def _letterhead(shop: Shop) -> str:
+    """Name at the left, the rest at the right, a line below."""
+    lines = "<br>".join(map(escape, shop.letterhead))
+    return (
+        f"<table width='100%'><tr><td class='shop'>{escape(shop.name)}</td>"
+        f"<td align='right' class='sub'>{lines}</td></tr></table><hr>"
+    )
+
+
+def page_size(shop: Shop, locale: QLocale) -> QPageSize.PageSizeId:
+    """The shop's paper, else that of the region: Letter where CLDR's `paperSize` has it, A4 elsewhere."""
+    if shop.paper:
+        return QPageSize.PageSizeId.Letter if shop.paper == "letter" else QPageSize.PageSizeId.A4
+    return QPageSize.PageSizeId.Letter if locale.territory() in _LETTER else QPageSize.PageSizeId.A4
+
+
+def document(report: Report, picture: QImage, shop: Shop) -> QTextDocument:
     made = QTextDocument()
     made.setDefaultStyleSheet(
         f"body {{ color: {DAY.ink}; }} h1 {{ font-size: 19pt; margin-bottom: 0; }}"
         f"h2 {{ font-size: 11pt; margin-top: 10px; margin-bottom: 2px; color: {DAY.accent}; }}"
         f"p {{ margin-top: 2px; margin-bottom: 2px; }} .sub {{ color: {DAY.muted}; }} .name {{ color: {DAY.muted}; }}"
+        f".shop {{ font-size: 13pt; color: {DAY.ink}; }}"
     )
     font = look().font()
     font.setPointSizeF(9.5)
     made.setDefaultFont(font)
     made.addResource(QTextDocument.ResourceType.ImageResource.value, QUrl("plan"), picture)
-    made.setHtml(report_html(report))
+    made.setHtml(report_html(report, shop))
     return made
 
 
-def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None) -> None:
+def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None, shop: Shop) -> None:
     """Write the PDF, and the picture where a place is named for it; raises BadRecord when either cannot be written."""
     try:
         pdf.open("wb").close()
@@ -98,11 +124,11 @@ def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None) -> Non
         raise BadRecord(f"“{pdf}” cannot be written ({error.strerror}).", "Choose another place.") from error
     picture = plan_picture(plan)
     writer = QPdfWriter(str(pdf))
-    writer.setTitle(report.title)
+    writer.setTitle(said(report.title))
     writer.setCreator("Neogenesis")
     writer.setPageLayout(
         QPageLayout(
-            QPageSize(QPageSize.PageSizeId.A4),
+            QPageSize(page_size(shop, QLocale())),
             QPageLayout.Orientation.Portrait,
             QMarginsF(18, 16, 18, 16),
             QPageLayout.Unit.Millimeter,
@@ -110,7 +136,7 @@ def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None) -> Non
     )
     if png is not None and not picture.save(str(png)):
         raise BadRecord(f"“{png}” cannot be written.", "Free space in the job's folder.")
-    text = document(report, picture)
+    text = document(report, picture, shop)
     text.setPageSize(QSizeF(writer.width(), writer.height()) * 96 / writer.resolution())
     text.setDocumentMargin(0)
     text.print(writer)  # breaks pages between lines, never through one

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from neogenesis.app.handover.view import HandoverView
+from neogenesis.app.language import mark
 from neogenesis.app.parts.stop import StopAction, StopSpec
 
 _HELP = (
-    "The report is made from the job's records alone. “Write report” makes a PDF in the job's folder, with the "
-    "picture of the plan and the checksum of the manifest.",
-    "Write down how long a start took before and takes now, as the median of a few runs.",
+    mark(
+        "The report is made from the job's records alone. “Write report” makes a PDF in the job's folder, with the "
+        "picture of the plan and the checksum of the manifest."
+    ),
+    mark("Write down how long a start took before and takes now, as the median of a few runs."),
 )
 
 SPEC = StopSpec(
@@ -16,5 +19,5 @@ SPEC = StopSpec(
     HandoverView,
     next_step="Hand over",
     help=_HELP,
-    actions=(StopAction("report", "Write report", "Ctrl+R", HandoverView.write_report),),
+    actions=(StopAction("report", "Write report", "Ctrl+R", HandoverView.write_report, HandoverView.can_report),),
 )

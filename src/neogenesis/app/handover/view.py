@@ -6,16 +6,16 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices
-from PyQt6.QtWidgets import QGridLayout, QLineEdit, QScrollArea, QSpinBox, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QLineEdit, QSpinBox, QStackedWidget, QVBoxLayout, QWidget
 
 from neogenesis.app.handover.report_print import write_report
+from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
-from neogenesis.app.parts.controls import button, clear, label, mono, row, stack
+from neogenesis.app.parts.controls import button, clear, label, mono, read_through, row, stack
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import tr
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Report
 
@@ -33,10 +33,7 @@ class HandoverView(StopView):
         box.setContentsMargins(0, 0, look().px(8), 0)
         box.addLayout(self._sections)
         box.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(inner)
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll = read_through(inner, tr("What the customer is told"))
         self._empty = label("", "head", wrap=True)
         empty = QWidget()
         empty.setLayout(stack(None, self._empty, None))
@@ -51,6 +48,7 @@ class HandoverView(StopView):
         self.runs = QSpinBox()
         self.runs.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.runs.setRange(1, 99)
+        self.runs.setAccessibleName(tr("Number of runs"))
         self.runs.setValue(3)
         for field, name in ((self.before, tr("before")), (self.after, tr("after"))):
             field.setFixedWidth(look().px(72))
@@ -102,7 +100,7 @@ class HandoverView(StopView):
         self._pages.setCurrentIndex(0 if report else 1)
         fault = model.failure
         self._empty.setText(
-            fault.sentence() if fault else tr("The report is made from a finished transfer. Copy first: Alt+6.")
+            said(fault.sentence()) if fault else tr("The report is made from a finished transfer. Copy first: Alt+6.")
         )
         if report is not None and report != self._shown:
             self._show(report)
@@ -118,26 +116,26 @@ class HandoverView(StopView):
             field.setEnabled(not closed)
         self.runs.setEnabled(not closed)
         self.record.setEnabled(not closed)
-        self.print.setEnabled(report is not None)
+        self.print.setEnabled(self.can_report())
         self.close_job.setEnabled(report is not None and not closed)
         self.close_job.setText(tr("Handed over") if closed else tr("Hand over"))
 
     def _show(self, report: Report) -> None:
         clear(self._sections)
-        self._sections.addWidget(label(report.title, "head", copyable=True))
-        self._sections.addWidget(label(report.subtitle, "small", copyable=True))
+        self._sections.addWidget(label(said(report.title), "head", copyable=True))
+        self._sections.addWidget(label(said(report.subtitle), "small", copyable=True))
         for section in report.sections:
             self._sections.addSpacing(look().px(6))
-            self._sections.addWidget(label(section.heading, "head"))
+            self._sections.addWidget(label(said(section.heading), "head"))
             for sentence in section.sentences:
-                self._sections.addWidget(label(sentence, wrap=True, copyable=True))
+                self._sections.addWidget(label(said(sentence), wrap=True, copyable=True))
             if section.rows:
                 grid = QGridLayout()
                 grid.setHorizontalSpacing(look().px(16))
                 grid.setVerticalSpacing(look().px(4))
                 for index, (name, value) in enumerate(section.rows):
-                    grid.addWidget(label(name, "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
-                    shown = _digest(value) if len(value) == 64 else label(value, wrap=True, copyable=True)
+                    grid.addWidget(label(said(name), "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
+                    shown = _digest(value) if len(value) == 64 else label(said(value), wrap=True, copyable=True)
                     grid.addWidget(shown, index, 1)
                 grid.setColumnStretch(1, 1)
                 self._sections.addLayout(grid)
@@ -157,14 +155,19 @@ class HandoverView(StopView):
         self._said.setText("")
         self._model.measure(values[0], values[1], self.runs.value())
 
+    def can_report(self) -> bool:
+        return self._model.report is not None
+
     def write_report(self) -> None:
         report, plan = self._model.report, self._desk.plan.written
         if report is None or plan is None:
             return
         try:
-            write_report(report, plan, Path(self._model.pdf_path), Path(self._model.picture_path))
+            write_report(
+                report, plan, Path(self._model.pdf_path), Path(self._model.picture_path), self._desk.bench.shop
+            )
         except NeogenesisError as error:
-            self._said.setText(error.sentence())
+            self._said.setText(said(error.sentence()))
             return
         self._said.setText(tr("Written to {0}").format(self._model.pdf_path))
         self._model.printed(self._model.pdf_path)

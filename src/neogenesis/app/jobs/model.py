@@ -9,7 +9,8 @@ from typing import Literal
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, QObject, Qt
 
-from neogenesis.app.words import moment_of, tr, when
+from neogenesis.app.language import said, tr
+from neogenesis.app.words import moment_of, when
 from neogenesis.core.job import ROUTE, Job
 from neogenesis.core.job.route import position
 
@@ -52,7 +53,7 @@ def rows_of(
 def _row(job: Job, busy: str, tags: tuple[int | None, int | None], next_step: str, now: datetime) -> JobRow:
     due = moment_of(job.promise)
     overdue = not job.closed and due is not None and due < now
-    headline, tone = tr(next_step), "ink"
+    headline, tone = said(next_step), "ink"
     if job.closed:
         headline, tone = tr("Handed over"), "good"
     elif busy:

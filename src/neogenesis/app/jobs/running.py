@@ -10,10 +10,11 @@ from PyQt6.QtCore import QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import clear
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import clock, rate, tr
+from neogenesis.app.words import clock, rate
 
 _LOOK_MS = 500
 
@@ -33,7 +34,9 @@ def running_of(desk: OpenJob, now: datetime) -> Running:
     """What is to be said of the work of a job."""
     if desk.transfer.is_active:
         progress = desk.transfer.progress
-        what = {"verify": tr("reads back"), "copy": tr("copies")}.get(progress.phase, progress.now or tr("begins"))
+        what = {"verify": tr("reads back"), "copy": tr("copies")}.get(
+            progress.phase, said(progress.now) or tr("begins")
+        )
         if desk.transfer.state == "paused":
             what = tr("paused")
         total, left = progress.total_bytes, progress.left_s

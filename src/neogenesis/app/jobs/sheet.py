@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import datetime, timedelta
 
 import msgspec
-from PyQt6.QtCore import QDateTime, QLocale
-from PyQt6.QtWidgets import QCheckBox, QDateTimeEdit, QDialog, QFormLayout, QLineEdit, QWidget
+from PyQt6.QtWidgets import QDialog, QWidget
 
-from neogenesis.app.parts.controls import button, label, row, stack
-from neogenesis.app.theme.look import look
-from neogenesis.app.words import moment_of, tr
+from neogenesis.app.language import tr
+from neogenesis.app.parts.controls import button, row, stack
+from neogenesis.app.parts.form import Form, MomentField, TextField
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Job
 
-_USUAL_DAYS, _USUAL_HOUR = 2, 17
-_STORED = "%Y-%m-%d %H:%M"
+_NAMES = ("ticket", "customer", "contact", "machine", "wish", "promise")
 
 
 class JobSheet(QDialog):
@@ -25,62 +22,36 @@ class JobSheet(QDialog):
     def __init__(self, parent: QWidget, take: Callable[[Job], None], job: Job | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle(tr("New job") if job is None else tr("Change {0}").format(job.ticket))
-        self._take, self._job = take, job
-        self.fields = {
-            "ticket": (QLineEdit(), tr("Ticket"), tr("the number on the tag")),
-            "customer": (QLineEdit(), tr("Customer"), ""),
-            "contact": (QLineEdit(), tr("Reached by"), tr("telephone or mail")),
-            "machine": (QLineEdit(), tr("Machine"), tr("maker and model from the plate")),
-            "wish": (QLineEdit(), tr("What the customer wants"), ""),
-        }
-        form = QFormLayout()
-        form.setSpacing(look().px(10))
-        for name, (field, title, hint) in self.fields.items():
-            field.setPlaceholderText(hint)
-            field.setMinimumWidth(look().px(340))
-            field.setAccessibleName(title)
-            if job is not None:
-                field.setText(getattr(job, name))
-                field.setReadOnly(name == "ticket")
-            form.addRow(label(title), field)
-        self.promised = QCheckBox(tr("Promised for"))
-        self.promise = QDateTimeEdit()
-        self.promise.setCalendarPopup(True)
-        self.promise.setDisplayFormat(QLocale().dateFormat(QLocale.FormatType.ShortFormat) + "  HH:mm")
-        self.promise.setAccessibleName(tr("Day and time of the promise"))
-        self.promised.toggled.connect(self.promise.setEnabled)
-        due = moment_of(job.promise) if job is not None else None
-        self._set_promise(due)
-        self.promised.setChecked(due is not None)
-        self.promise.setEnabled(due is not None)
-        form.addRow(self.promised, self.promise)
-        self._fault = label("", "stop", wrap=True)
+        self._take = take
+        ticket = TextField("ticket", tr("Ticket"), tr("the number on the tag"))
+        self.form = Form(
+            (
+                ticket,
+                TextField("customer", tr("Customer")),
+                TextField("contact", tr("Reached by"), tr("telephone or mail")),
+                TextField("machine", tr("Machine"), tr("maker and model from the plate")),
+                TextField("wish", tr("What the customer wants")),
+                MomentField("promise", tr("Promised for"), tr("Day and time of the promise")),
+            )
+        )
+        if job is not None:
+            self.form.show_values({name: getattr(job, name) for name in _NAMES})
+            ticket.lock()
         done = button(tr("Take in") if job is None else tr("Change"), self._done, "main")
         done.setDefault(True)
-        layout = stack(form, self._fault, row(None, button(tr("Cancel"), self.reject), done), gap=14, margin=20)
-        self.setLayout(layout)
-
-    def _set_promise(self, due: datetime | None) -> None:
-        usual = datetime.now() + timedelta(days=_USUAL_DAYS)
-        self.promise.setDateTime(QDateTime(due or usual.replace(hour=_USUAL_HOUR, minute=0, second=0, microsecond=0)))
+        self.setLayout(stack(self.form, row(None, button(tr("Cancel"), self.reject), done), gap=14, margin=20))
 
     @property
     def ticket(self) -> str:
-        return self.fields["ticket"][0].text().strip()
-
-    def _promise(self) -> str:
-        """As it is stored; free text of an older record stays as long as nobody chooses a day."""
-        if self.promised.isChecked():
-            return self.promise.dateTime().toPyDateTime().strftime(_STORED)
-        before = self._job.promise if self._job is not None else ""
-        return "" if moment_of(before) else before
+        return self.form.fields["ticket"].raw().strip()
 
     def _done(self) -> None:
-        values = {name: field.text().strip() for name, (field, _, _) in self.fields.items()}
-        job = msgspec.convert({**values, "promise": self._promise()}, Job)
+        values = self.form.values()
+        if values is None:
+            return
         try:
-            self._take(job)
+            self._take(msgspec.convert(values, Job))
         except NeogenesisError as error:
-            self._fault.setText(error.sentence())
+            self.form.say_fault(error.sentence())
         else:
             self.accept()

@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
 
 from neogenesis.app.jobs.model import JobRow, JobsModel, Show, rows_of, wanted
 from neogenesis.app.jobs.running import RunningStrip
+from neogenesis.app.language import mark, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
 from neogenesis.app.parts.stop import StopView
@@ -28,16 +29,15 @@ from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import tr
 from neogenesis.core.job import ROUTE, Job
 
 _ELIDE = Qt.TextElideMode.ElideRight
 _SHOW: tuple[tuple[Show, str], ...] = (
-    ("all", "All"),
-    ("open", "Open"),
-    ("overdue", "Overdue"),
-    ("closed", "Handed over"),
-    ("archived", "Archived"),
+    ("all", mark("All")),
+    ("open", mark("Open", "jobs")),
+    ("overdue", mark("Overdue")),
+    ("closed", mark("Handed over")),
+    ("archived", mark("Archived")),
 )
 
 
@@ -127,10 +127,15 @@ def _copy(text: str) -> None:
 
 
 HELP = (
-    "Each card is a job: its ticket, where it stands on its route, what comes next and when it was promised.",
-    "Return opens the job that has the frame; the arrow keys move it. A right click or the menu key offers to change, "
-    "archive or remove a job.",
-    "Above the list stands what runs now, of whatever job. The line at the left shows what is promised on which day.",
+    mark("Each card is a job: its ticket, where it stands on its route, what comes next and when it was promised."),
+    mark(
+        "Return opens the job that has the frame; the arrow keys move it. A right click or the menu key offers to "
+        "change, archive or remove a job."
+    ),
+    mark(
+        "Above the list stands what runs now, of whatever job. The line at the left shows what is promised on which "
+        "day."
+    ),
 )
 
 
@@ -177,7 +182,7 @@ class JobsView(StopView):
         self.search.returnPressed.connect(self.list.setFocus)
         self.which = Choice()
         for key, text in _SHOW:
-            self.which.addItem(tr(text), key)
+            self.which.addItem(tr(text, "jobs" if key == "open" else ""), key)
         self.which.setAccessibleName(tr("Which jobs are shown"))
         self.which.currentIndexChanged.connect(lambda _: self._filter())
         self.running = RunningStrip()

@@ -7,11 +7,12 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from neogenesis.app.bench import Dock
 from neogenesis.app.keep.model import Lane
+from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import Elided, label, row, stack
 from neogenesis.app.parts.progress import ProgressLine
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import clock, exact, later, rate, tail, tr
+from neogenesis.app.words import clock, exact, later, rate, tail
 
 
 class LaneRow(QWidget):
@@ -43,7 +44,7 @@ class LaneRow(QWidget):
         self._line.show_share(copied, checked, "stop" if lane.outcome == "stop" else "accent")
         if lane.outcome:
             self._figures.setText(tr("done") if lane.outcome == "good" else tr("dropped out"))
-            self._more.say(f"{lane.text} {lane.remedy}")
+            self._more.say(f"{said(lane.text)} {said(lane.remedy)}")
             return
         verb = tr("{0} of {1} checked") if checking else tr("{0} of {1}")
         text = verb.format(exact(lane.copied_bytes), exact(lane.total_bytes))
@@ -53,7 +54,7 @@ class LaneRow(QWidget):
             first, last = (later(started_wall, time_s + s) for s in lane.left_s)
             if first and last:
                 ends = tr("ends between {0} and {1}").format(clock(first), clock(last))
-        self._more.say("  ·  ".join(filter(None, (lane.now, ends))))
+        self._more.say("  ·  ".join(filter(None, (said(lane.now), ends))))
 
 
 class Lanes(QWidget):

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, ClassVar, Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from neogenesis.app.language import mark
 from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
@@ -30,7 +31,12 @@ Kind = Literal["image", "restore", "rescue", "salvage"]
 State = Literal["ready", "running", "stopping", "ended"]
 _POLL_MS = 150
 _MOST_POINTS = 4000
-_WORDS = {"image": "Image", "restore": "Restore", "rescue": "Rescue", "salvage": "Copying files out"}
+_WORDS = {
+    "image": mark("Image"),
+    "restore": mark("Restore"),
+    "rescue": mark("Rescue"),
+    "salvage": mark("Copying files out"),
+}
 
 
 class Kept(Record, frozen=True, kw_only=True):
@@ -186,8 +192,11 @@ class KeepModel(QObject):
         self.kept = Kept(kind=kind, place=place, targets=tuple(targets), process=self._process.pid)
         save(self._record, self.kept)
         self.state = "running"
-        way, name = "from" if kind == "restore" else "to", Path(place).name
-        self._desk.record(f"{kind}-start", f"{_WORDS[kind]} begun, {way} {name}", place=place)
+        name, what = Path(place).name, f"{kind}-start"
+        if kind == "restore":
+            self._desk.record(what, f"Restore begun, from {name}", place=place)
+        else:
+            self._desk.record(what, f"{_WORDS[kind]} begun, to {name}", place=place)
         self._timer.start()
         self.changed.emit()
 

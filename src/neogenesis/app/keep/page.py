@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QStackedWidget, QV
 
 from neogenesis.app.keep.lanes import Lanes
 from neogenesis.app.keep.passes import PASS_WORDS, PassLine
+from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, clear, label, notice, row, stack
 from neogenesis.app.parts.course import CoursePlot, course_scene
@@ -18,16 +19,21 @@ from neogenesis.app.parts.regions import RegionColumn, ranges_of
 from neogenesis.app.parts.strata import strata_of_survey
 from neogenesis.app.parts.trace import SoundingsTrace
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import both, exact, tail, tr
+from neogenesis.app.words import both, exact, tail
 from neogenesis.core.work import Event
 
 _TITLES = {
-    "image": "Image of {0}",
-    "restore": "Image {1} onto new drives",
-    "rescue": "Rescue of {0}",
-    "salvage": "Files of {0}",
+    "image": mark("Image of {0}"),
+    "restore": mark("Image {1} onto new drives"),
+    "rescue": mark("Rescue of {0}"),
+    "salvage": mark("Files of {0}"),
 }
-_KEYS = (("r", "read_bytes", "Read"), ("p", "postponed_bytes", "Postponed"), ("l", "lost_bytes", "Lost"))
+_KEY_CONTEXT = "regions"
+_KEYS = (
+    ("r", "read_bytes", mark("Read", "regions")),
+    ("p", "postponed_bytes", mark("Postponed", "regions")),
+    ("l", "lost_bytes", mark("Lost", "regions")),
+)
 
 
 class Swatch(QWidget):
@@ -214,9 +220,13 @@ class KeepPage(QWidget):
         """What is missing, in the window's own words where it knows them."""
         heard = self._model.heard
         if self._model.kind != "rescue":
-            return outcome.text, outcome.remedy
+            return said(outcome.text), said(outcome.remedy)
         lost = int((heard.figure("lost_bytes") or 0) + (heard.figure("postponed_bytes") or 0))
-        more = tr("{0} files lost something.").format(heard.files_count) if heard.files_count else ""
+        more = (
+            trn("{0} file lost something.", "{0} files lost something.", n).format(n)
+            if (n := heard.files_count)
+            else ""
+        )
         return (
             f"{tr('Done, but {0} could not be read.').format(both(lost))} {more}".strip(),
             tr("The map and the names are in the job's folder. Begun again, it tries the lost places once more."),
@@ -233,7 +243,7 @@ class KeepPage(QWidget):
         self.soundings.show_points(size, heard.soundings, lost, place, postponed)
         self.passes.show_pass(latest.text if latest else "", model.state == "ended" and model.failure is None)
         for _, name, word in _KEYS:
-            self._key_labels[name].setText(f"{tr(word)} {both(int(heard.figure(name) or 0))}")
+            self._key_labels[name].setText(f"{tr(word, _KEY_CONTEXT)} {both(int(heard.figure(name) or 0))}")
         over = model.state == "ended" and bool(heard.files)
         if over:
             self.files.show_files(heard.files)

@@ -6,18 +6,18 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import mark, tr
 from neogenesis.app.theme.look import BODY, SMALL, look
-from neogenesis.app.words import tr
 from neogenesis.core.rescue import PASSES
 
 PASS_WORDS: dict[str, tuple[str, str]] = {
-    "matters": ("What matters most", "Table, volumes, people's folders. The drive seeks a lot."),
-    "out": ("Out, large reads", "The bulk of it, near full speed; skips ahead at trouble."),
-    "back": ("Back from the end", "Up to the edges of the trouble. Short."),
-    "rest": ("What was left out", "Slow places step by step; the rate falls."),
-    "edges": ("Edges", "Bad ranges are narrowed. Slow, as it should be."),
-    "singles": ("Sector by sector", "Each bad sector may take seconds."),
-    "again": ("Once more", "Lost sectors again; a few come back."),
+    "matters": (mark("What matters most"), mark("Table, volumes, people's folders. The drive seeks a lot.")),
+    "out": (mark("Out, large reads"), mark("The bulk of it, near full speed; skips ahead at trouble.")),
+    "back": (mark("Back from the end"), mark("Up to the edges of the trouble. Short.")),
+    "rest": (mark("What was left out"), mark("Slow places step by step; the rate falls.")),
+    "edges": (mark("Edges"), mark("Bad ranges are narrowed. Slow, as it should be.")),
+    "singles": (mark("Sector by sector"), mark("Each bad sector may take seconds.")),
+    "again": (mark("Once more"), mark("Lost sectors again; a few come back.")),
 }
 
 

@@ -9,24 +9,39 @@ from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QDialog, QFileDialog, QLineEdit, QRadioButton, QVBoxLayout, QWidget
 
 from neogenesis.app.keep.model import Kind
+from neogenesis.app.language import mark, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, row, stack, tail_field
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import both, tail, tr
+from neogenesis.app.words import both, tail
 from neogenesis.bench.drives import confirm_tail
 
 _CHOICES: tuple[tuple[Kind, str, str], ...] = (
-    ("image", "Image", "For a sound drive: everything in use, compressed into one file that general tools open."),
+    (
+        "image",
+        mark("Image"),
+        mark("For a sound drive: everything in use, compressed into one file that general tools open."),
+    ),
     (
         "rescue",
-        "Rescue",
-        "For a failing drive: what can be read first, the hard places later, onto a drive or into an image file. "
-        "Nothing is hammered; what is lost is listed by place and by file.",
+        mark("Rescue"),
+        mark(
+            "For a failing drive: what can be read first, the hard places later, onto a drive or into an image file. "
+            "Nothing is hammered; what is lost is listed by place and by file."
+        ),
     ),
-    ("salvage", "Copy files out", "Only the files, people's own first, with dates and checksums, into a folder."),
-    ("restore", "Restore an image", "An image onto one or several new drives at once; it is read only once."),
+    (
+        "salvage",
+        mark("Copy files out"),
+        mark("Only the files, people's own first, with dates and checksums, into a folder."),
+    ),
+    (
+        "restore",
+        mark("Restore an image"),
+        mark("An image onto one or several new drives at once; it is read only once."),
+    ),
 )
 
 
@@ -156,16 +171,16 @@ class KeepSheet(QDialog):
             if not dock.present or docked is None or docked.trouble or (old and dock.tag == old.tag):
                 continue
             drive = docked.drive
-            mark, box, typed = TagMark(), QCheckBox(), self._tail_field(f"keep tail {docked.key}")
-            mark.setFixedSize(mark.sizeHint())
-            mark.show_tag(dock.tag)
+            tag, box, typed = TagMark(), QCheckBox(), self._tail_field(f"keep tail {docked.key}")
+            tag.setFixedSize(tag.sizeHint())
+            tag.show_tag(dock.tag)
             box.setText(
                 f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}  {both(drive.size_bytes)}"
             )
             box.setChecked(self._ticked.get(docked.name, new is not None and dock.tag == new.tag))
             typed.setProperty("expected", confirm_tail(drive))
             box.toggled.connect(lambda on, name=docked.name: self._tick(name, on))
-            line = row(mark, box, None, typed, gap=10)
+            line = row(tag, box, None, typed, gap=10)
             holder = QWidget()
             holder.setLayout(line)
             self._targets.addWidget(holder)
@@ -186,6 +201,7 @@ class KeepSheet(QDialog):
         }
         title, do = titles[self.kind]
         self._place_title.setText(title)
+        self.place.setAccessibleName(title)
         self.start.setText(do)
         restore = self.kind == "restore"
         self.start.setProperty("kind", "write" if restore else "main")

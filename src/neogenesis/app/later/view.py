@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QPlainTextEdit, QVBoxLayout, QWidget
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, notice, row
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import tr
 from neogenesis.core.job.route import Stop
 
 
@@ -17,7 +17,7 @@ class LaterView(StopView):
     """Says what the stop will do, and writes a note to the logbook."""
 
     def __init__(self, desk: OpenJob, stop: Stop) -> None:
-        super().__init__(tr(stop.title))
+        super().__init__(said(stop.title))
         self._desk, self._stop = desk, stop
         self.note = QPlainTextEdit()
         self.note.setPlaceholderText(tr("What was done or seen here"))
@@ -29,7 +29,7 @@ class LaterView(StopView):
         self.save = button(tr("Write note to logbook"), self._save, "main", tr("Ctrl+Return"))
         self._steps = QVBoxLayout()
         self._steps.setSpacing(look().px(8))
-        self.body.addWidget(label(tr(stop.what), wrap=True))
+        self.body.addWidget(label(said(stop.what), wrap=True))
         self.body.addLayout(self._steps)
         self.body.addWidget(label(tr("Until this stop is built, a note keeps what happened here."), "muted", wrap=True))
         self.body.addWidget(self.note)

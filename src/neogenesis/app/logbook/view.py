@@ -8,10 +8,11 @@ from datetime import datetime
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import clear, label, notice, rule, scrolled
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import clock_of, day_of, tr
+from neogenesis.app.words import clock_of, day_of
 from neogenesis.core.job import LogEntry
 
 _MOST_SHOWN = 200
@@ -103,7 +104,7 @@ class LogbookView(QWidget):
         at.setFixedWidth(look().metrics(mono=False).horizontalAdvance("00:00 "))
         at.setToolTip(f"{entry.at}  {entry.who}")
         line.addWidget(at, 0, Qt.AlignmentFlag.AlignTop)
-        words = label(entry.text, wrap=True, copyable=True)
+        words = label(entry.text if entry.kind == "note" else said(entry.text), wrap=True, copyable=True)
         words.setToolTip(f"{entry.at}  {entry.who}")
         line.addWidget(words, 1)
         return line

@@ -9,11 +9,11 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from neogenesis.app.command.actions import Action
-from neogenesis.app.parts.controls import label, rule, scrolled
+from neogenesis.app.language import mark, said, tr
+from neogenesis.app.parts.controls import label, native_keys, rule, scrolled
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import tr
 
-_SAFETY = (
+_SAFETY = mark(
     "Before a machine is opened: mains power off and unplugged, battery discharged to 25 % or less where cells can be "
     "reached, then disconnected first. Follow the maker's service manual and local rules; where licensed practice is "
     "required, leave it to those who have it."
@@ -24,7 +24,7 @@ class HelpOverlay(QWidget):
     """Lies over the window until a key is pressed or it is clicked away."""
 
     def __init__(self, window: QWidget, title: str, texts: Sequence[str], actions: list[Action]) -> None:
-        """`actions` are those that can be done where the window is now."""
+        """`actions` are those that belong to where the window is now."""
         super().__init__(window)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         card = QWidget()
@@ -35,7 +35,7 @@ class HelpOverlay(QWidget):
         inner.setSpacing(look().px(10))
         inner.addWidget(label(title, "title"))
         for text in texts:
-            inner.addWidget(label(tr(text), wrap=True))
+            inner.addWidget(label(said(text), wrap=True))
         inner.addWidget(rule())
         grid = QGridLayout()
         grid.setHorizontalSpacing(look().px(18))
@@ -44,9 +44,9 @@ class HelpOverlay(QWidget):
         half = -(-len(keyed) // 2)
         for index, action in enumerate(keyed):
             column = 2 * (index // half)
-            grid.addWidget(label(action.shortcut, "muted"), index % half, column)
-            grid.addWidget(label(tr(action.title)), index % half, column + 1)
-        grid.addWidget(label("Alt+1 … Alt+9", "muted"), half, 0)
+            grid.addWidget(label(action.keys, "muted"), index % half, column)
+            grid.addWidget(label(said(action.title)), index % half, column + 1)
+        grid.addWidget(label(f"{native_keys('Alt+1')} … {native_keys('Alt+9')}", "muted"), half, 0)
         grid.addWidget(label(tr("Go to a stop")), half, 1)
         inner.addLayout(grid)
         inner.addWidget(rule())

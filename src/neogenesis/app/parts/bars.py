@@ -6,8 +6,8 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import tr
 from neogenesis.core.job import Improvement
 
 
@@ -24,7 +24,7 @@ class BeforeAfter(QWidget):
 
     def show_improvement(self, improvement: Improvement) -> None:
         self._improvement = improvement
-        self.setAccessibleName(improvement.sentence())
+        self.setAccessibleName(said(improvement.sentence()))
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -55,4 +55,4 @@ class BeforeAfter(QWidget):
         painter.setFont(look().font(SMALL))
         y = 2 * (tall + look().px(5))
         flags = Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap
-        painter.drawText(QRectF(0, y + look().px(4), self.width(), self.height() - y), flags, found.sentence())
+        painter.drawText(QRectF(0, y + look().px(4), self.width(), self.height() - y), flags, said(found.sentence()))

@@ -7,10 +7,11 @@ from collections.abc import Callable
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QWidget
 
 from neogenesis.app.bench import Dock
+from neogenesis.app.language import tr
 from neogenesis.app.parts.controls import clear, label, stack
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import BUS_NAMES, both, tail, tr
+from neogenesis.app.words import both, bus_name, tail
 
 
 class DriveChoice(QWidget):
@@ -47,7 +48,7 @@ class DriveChoice(QWidget):
             inner = QHBoxLayout(choice)
             inner.addWidget(mark)
             name = label(f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}", "head")
-            bus = BUS_NAMES.get(drive.bus, drive.bus)
+            bus = bus_name(drive.bus)
             inner.addLayout(stack(name, label(f"{both(drive.size_bytes)}  {bus}", "small"), gap=2), 1)
             choice.setAccessibleName(name.text())
             choice.setEnabled(not docked.trouble)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PyQt6.QtCore import QRectF, QSize, Qt
-from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtGui import QFontMetrics, QKeySequence, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QFrame,
@@ -20,10 +20,17 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from neogenesis.app.language import mark, said, tr
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import SMALL, look
 
 SEVERITY_ICONS = {"good": "check", "note": "info", "caution": "triangle-alert", "stop": "octagon-x"}
+_SEVERITY_WORDS = {
+    "good": mark("in order"),
+    "note": mark("to know"),
+    "caution": mark("with care"),
+    "stop": mark("stands in the way"),
+}
 SEVERITY_TOKENS = {"good": "good", "note": "muted", "caution": "caution", "stop": "stop"}
 
 
@@ -57,9 +64,15 @@ def button(text: str, do: Callable[[], object], kind: str = "", tip: str = "") -
     if kind:
         made.setProperty("kind", kind)
     if tip:
-        made.setToolTip(tip)
+        words, gap, keys = tip.partition("  ")
+        made.setToolTip(f"{words}{gap}{native_keys(keys)}")
     made.clicked.connect(lambda: do())
     return made
+
+
+def native_keys(keys: str) -> str:
+    """A shortcut such as `Ctrl+Z` as this desktop writes it, in its language; other words stay."""
+    return QKeySequence(keys).toString(QKeySequence.SequenceFormat.NativeText) or keys
 
 
 def rule() -> QFrame:
@@ -103,6 +116,16 @@ def scrolled(inner: QWidget) -> QScrollArea:
     made.setWidget(inner)
     made.setWidgetResizable(True)
     made.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    return made
+
+
+def read_through(inner: QWidget, name: str) -> QScrollArea:
+    """A long text or list as tall as its place; it takes the keyboard, so that the arrow keys go through it."""
+    made = QScrollArea()
+    made.setWidget(inner)
+    made.setWidgetResizable(True)
+    made.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    made.setAccessibleName(name)
     return made
 
 
@@ -176,7 +199,7 @@ class SeverityMark(QWidget):
     def __init__(self, severity: str) -> None:
         super().__init__()
         self._severity = severity
-        self.setAccessibleName(severity)
+        self.setAccessibleName(tr(_SEVERITY_WORDS[severity]))
         self.setFixedSize(self.sizeHint())
 
     def sizeHint(self) -> QSize:
@@ -189,11 +212,11 @@ class SeverityMark(QWidget):
 
 
 def notice(severity: str, text: str, remedy: str = "") -> QWidget:
-    """A finding, a gate or a check: its mark, what it says, and what to do below."""
+    """A finding, a gate or a check: its mark, what it says, and what to do below, in the language of the window."""
     box = QWidget()
-    words = stack(label(text, wrap=True, copyable=True), gap=2)
+    words = stack(label(said(text), wrap=True, copyable=True), gap=2)
     if remedy:
-        words.addWidget(label(remedy, "small", wrap=True, copyable=True))
+        words.addWidget(label(said(remedy), "small", wrap=True, copyable=True))
     inner = QHBoxLayout(box)
     inner.setContentsMargins(0, 0, 0, 0)
     inner.setSpacing(look().px(8))

@@ -14,8 +14,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import tr
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import tr
 from neogenesis.core.estimate import duration_text
 
 Point = tuple[float, float]

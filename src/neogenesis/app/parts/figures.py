@@ -7,9 +7,10 @@ from collections.abc import Sequence
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QPlainTextEdit, QWidget
 
+from neogenesis.app.language import tr
 from neogenesis.app.parts.controls import label, stack
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import clock, exact, later, rate, time_range, tr
+from neogenesis.app.words import clock, exact, later, rate, time_range
 
 
 class ProgressFigures(QWidget):

@@ -6,8 +6,8 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import tr
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import tr
 
 
 class ProgressLine(QWidget):

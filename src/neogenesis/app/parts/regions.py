@@ -8,11 +8,11 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QBrush, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import tr
 from neogenesis.app.parts.column import paint_gauge
 from neogenesis.app.parts.strata import Stratum
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import tr
 
 #: Letters of an outline from the best to the worst: where one pixel shows several, the worst counts.
 RANK = "rupl"

@@ -27,12 +27,13 @@ class Check:
 
 @dataclass(frozen=True, slots=True)
 class StopAction:
-    """Something that can be done at one stop only; `do` is given its view."""
+    """Something that can be done at one stop only; `do` and `possible` are given its view."""
 
     key: str
     title: str
     shortcut: str
     do: Callable[[Any], object]
+    possible: Callable[[Any], bool] = lambda view: True
 
 
 @dataclass(frozen=True, slots=True)

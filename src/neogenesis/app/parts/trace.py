@@ -9,8 +9,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import tr
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import tr
 
 _DECADES = (1e-3, 1e-2, 1e-1, 1.0, 10.0)
 #: A sounding stands for the stretch since the one before, unless that was farther away than this share.

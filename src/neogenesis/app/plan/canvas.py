@@ -6,11 +6,12 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.parts.column import GAUGE_WIDTH, paint_column, paint_gauge, paint_ribbon
 from neogenesis.app.parts.heading import Heading
 from neogenesis.app.parts.strata import FREE, Placed, Stratum, neighbour, place_strata, spread
 from neogenesis.app.theme.look import BODY, SMALL, look
-from neogenesis.app.words import exact, tr
+from neogenesis.app.words import exact
 
 _GRIP_REACH = 5
 _STEPS = {
@@ -187,7 +188,7 @@ class PlanCanvas(QWidget):
             painter.setPen(look().colour("muted" if free or stratum.faded else "ink"))
             painter.setFont(look().font(BODY, bold=not free))
             room = width - (figures.horizontalAdvance(size) + look().px(10) if one_line else 0)
-            name = name_metrics.elidedText(tr("free") if free else stratum.title, _ELIDE, int(room))
+            name = name_metrics.elidedText(tr("free") if free else said(stratum.title), _ELIDE, int(room))
             if one_line:
                 taken = name_metrics.horizontalAdvance(name)
                 start = left + width - taken - figures.horizontalAdvance(size) - look().px(10) if right else left

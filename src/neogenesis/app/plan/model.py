@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Literal
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from neogenesis.app.words import tr
+from neogenesis.app.language import tr
 from neogenesis.app.work import Failure, failure_of
 from neogenesis.bench import planning, worker
 from neogenesis.core.errors import NeogenesisError

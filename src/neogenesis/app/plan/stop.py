@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from neogenesis.app.language import mark
 from neogenesis.app.parts.stop import StopAction, StopSpec
 from neogenesis.app.plan.view import PlanView
 
 _HELP = (
-    "Left the old drive, right the new one; ribbons show where everything lands. What stays behind is faded.",
-    "Up and Down choose a partition. Left and Right change its size by 1 GiB, with Shift by 10 GiB, with Ctrl by "
-    "1 MiB. Return goes to the size field, where 300 GiB, 200GB or plain bytes can be typed. Space leaves a "
-    "partition behind or carries it over.",
-    "The mouse can drag the grips between two volumes. Everything can be undone. For a device that accepts only "
-    "certain drives, choose its class: the plan follows it, and says what the device would not take.",
-    "“Write plan” puts the plan on file. Still nothing has been written to a drive.",
+    mark("Left the old drive, right the new one; ribbons show where everything lands. What stays behind is faded."),
+    mark(
+        "Up and Down choose a partition. Left and Right change its size by 1 GiB, with Shift by 10 GiB, with Ctrl by "
+        "1 MiB. Return goes to the size field, where 300 GiB, 200GB or plain bytes can be typed. Space leaves a "
+        "partition behind or carries it over."
+    ),
+    mark(
+        "The mouse can drag the grips between two volumes. Everything can be undone. For a device that accepts only "
+        "certain drives, choose its class: the plan follows it, and says what the device would not take."
+    ),
+    mark("“Write plan” puts the plan on file. Still nothing has been written to a drive."),
 )
 
 SPEC = StopSpec(
@@ -21,8 +26,8 @@ SPEC = StopSpec(
     next_step="Plan the new drive",
     help=_HELP,
     actions=(
-        StopAction("undo", "Undo", "Ctrl+Z", PlanView.take_back),
-        StopAction("redo", "Redo", "Ctrl+Shift+Z", PlanView.do_again),
-        StopAction("write", "Write plan", "Ctrl+S", PlanView.write_plan),
+        StopAction("undo", "Undo", "Ctrl+Z", PlanView.take_back, PlanView.can_take_back),
+        StopAction("redo", "Redo", "Ctrl+Shift+Z", PlanView.do_again, PlanView.can_do_again),
+        StopAction("write", "Write plan", "Ctrl+S", PlanView.write_plan, PlanView.can_write),
     ),
 )

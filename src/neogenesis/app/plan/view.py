@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QStackedWidget, QVBoxLayout, QWidget
 
+from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.choose import DriveChoice
 from neogenesis.app.parts.controls import Choice, Elided, button, label, row, stack
@@ -13,7 +14,7 @@ from neogenesis.app.parts.stop import Check, StopView, serious
 from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
 from neogenesis.app.plan.canvas import PlanCanvas
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import both, exact, nominal, tail, time_range, tr
+from neogenesis.app.words import both, exact, nominal, tail, time_range
 from neogenesis.bench.shipped import appliance_names, load_appliance
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.plan import Plan, Policy
@@ -22,12 +23,12 @@ from neogenesis.core.units import MIB, parse_size
 
 _MOST_SPARE = 20
 _DEVICE = "device:"
-INTENT_NAMES = {"replace": "Replace", "split": "Split", "beside": "Beside", "exact": "Exact"}
+INTENT_NAMES = {"replace": mark("Replace"), "split": mark("Split"), "beside": mark("Beside"), "exact": mark("Exact")}
 _INTENT_TEXTS = {
-    "replace": "Replace: everything moves, the old drive leaves the machine",
-    "split": "Split: the system moves, the personal data stay on the old drive",
-    "beside": "Beside: the old drive stays as it is, the new one is added empty",
-    "exact": "Exact: sector for sector, nothing is interpreted",
+    "replace": mark("Replace: everything moves, the old drive leaves the machine"),
+    "split": mark("Split: the system moves, the personal data stay on the old drive"),
+    "beside": mark("Beside: the old drive stays as it is, the new one is added empty"),
+    "exact": mark("Exact: sector for sector, nothing is interpreted"),
 }
 
 
@@ -136,7 +137,9 @@ class PlanView(StopView):
             self.intent.addItem(tr(text), key)
         self.intent.insertSeparator(self.intent.count())
         for name in appliance_names():
-            self.intent.addItem(tr("For a {0}").format(load_appliance(name).title.lower()), f"{_DEVICE}{name}")
+            title = load_appliance(name).title
+            shown = said(title) if said(title) != title else title.lower()
+            self.intent.addItem(tr("For a {0}").format(shown), f"{_DEVICE}{name}")
         self.intent.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.intent.setMinimumContentsLength(6)
         self.intent.activated.connect(self._intent_chosen)
@@ -206,7 +209,7 @@ class PlanView(StopView):
         try:
             size = parse_size(text.replace(",", "."))
         except NeogenesisError as error:
-            self._say_fault(error.sentence())
+            self._say_fault(said(error.sentence()))
             return False
         del self._drafts[f"size {number}"]
         self._model.resize(number, size // MIB * MIB if size >= MIB else size)
@@ -220,7 +223,7 @@ class PlanView(StopView):
         try:
             size = parse_size(text.strip().replace(",", ".")) if text.strip() not in ("", "0") else None
         except NeogenesisError as error:
-            self._say_fault(error.sentence())
+            self._say_fault(said(error.sentence()))
             return False
         del self._drafts["volume"]
         self._model.change(data_volume_bytes=size)
@@ -245,6 +248,18 @@ class PlanView(StopView):
 
     def main_action(self) -> None:
         self.write.click()
+
+    def _is_ready(self) -> bool:
+        return self._model.state == "ready" and not self._choosing
+
+    def can_take_back(self) -> bool:
+        return self._is_ready() and self._model.can_undo
+
+    def can_do_again(self) -> bool:
+        return self._is_ready() and self._model.can_redo
+
+    def can_write(self) -> bool:
+        return self._is_ready() and self._model.refusal is None and not self._model.is_written
 
     def take_back(self) -> None:
         self._model.undo()
@@ -284,17 +299,16 @@ class PlanView(StopView):
         }.get(state, ("", ""))
         fault = self._model.failure or self._model.refusal
         if fault is not None and state != "reading":
-            text, more = fault.text, fault.remedy
+            text, more = said(fault.text), said(fault.remedy)
         self._message.setText(text)
         self._message_more.setText(more)
 
     def _show_actions(self, state: str) -> None:
         model = self._model
-        ready = state == "ready" and not self._choosing
         running = self._desk.transfer.is_active
-        self.undo.setEnabled(ready and model.can_undo)
-        self.redo.setEnabled(ready and model.can_redo)
-        self.write.setEnabled(ready and model.refusal is None and not model.is_written)
+        self.undo.setEnabled(self.can_take_back())
+        self.redo.setEnabled(self.can_do_again())
+        self.write.setEnabled(self.can_write())
         self.write.setText(tr("Plan is written") if model.is_written and state != "reading" else tr("Write plan"))
         self.write.setVisible(state != "locked")
         for widget in (self.undo, self.redo):
@@ -346,8 +360,8 @@ class PlanView(StopView):
         self._show_choices(plan, state == "ready")
         fault = self._model.refusal or self._model.failure
         if fault is not None:
-            self._say_fault(fault.text)
-            self._reason.say(fault.remedy)
+            self._say_fault(said(fault.text))
+            self._reason.say(said(fault.remedy))
             return
         self._summary.setProperty("kind", "head")
         _restyle(self._summary)
@@ -355,10 +369,10 @@ class PlanView(StopView):
         time = time_range(estimate.seconds_p10, estimate.seconds_p90)
         copied, total = exact(estimate.bytes_to_copy), exact(survey.drive.size_bytes)
         self._summary.say(tr("Copies {0} of {1}, in {2}").format(copied, total, time))
-        behind = [p.title for p in survey.partitions if p.number in plan.left_behind]
+        behind = [said(p.title) for p in survey.partitions if p.number in plan.left_behind]
         left = tr("Stays behind: {0}.").format(", ".join(behind)) + " " if behind else ""
-        after = tr("Afterwards: {0}").format(" ".join(plan.afterwards)) + " " if plan.afterwards else ""
-        self._reason.say(left + after + " ".join(plan.reasons))
+        after = tr("Afterwards: {0}").format(" ".join(map(said, plan.afterwards))) + " " if plan.afterwards else ""
+        self._reason.say(left + after + " ".join(map(said, plan.reasons)))
 
     def _show_chosen(self) -> None:
         plan, number = self._model.plan, self.canvas.chosen
@@ -377,7 +391,7 @@ class PlanView(StopView):
             self._limits.say(tr("drag a grip, or Left and Right, to change its size"))
             self.size_field.clear()
             return
-        self._name.say(facts.title)
+        self._name.say(said(facts.title))
         draft = self._drafts.get(f"size {number}")
         if not self.size_field.hasFocus() or draft is None:
             self.size_field.setText(draft if draft is not None else (exact(placed.size_bytes) if placed else ""))
@@ -393,7 +407,9 @@ class PlanView(StopView):
         policy = self._model.policy
         options = [("system", tr("to the system")), ("share", tr("shared by size")), ("none", tr("stays free"))]
         options += [
-            (f"#{p.number}", tr("to {0}").format(p.title)) for p in plan.source.survey.partitions if is_resizable(p)
+            (f"#{p.number}", tr("to {0}").format(said(p.title)))
+            for p in plan.source.survey.partitions
+            if is_resizable(p)
         ]
         wanted = f"#{policy.grow}" if isinstance(policy.grow, int) else policy.grow
         if [self.growth.itemData(i) for i in range(self.growth.count())] != [key for key, _ in options]:

@@ -6,15 +6,15 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Literal
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QSizePolicy, QVBoxLayout, QWidget
 
+from neogenesis.app.language import said, tr, trn
 from neogenesis.app.parts.controls import button, label
 from neogenesis.app.rail.week import WeekLine, days_of
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import BODY, SMALL, look
-from neogenesis.app.words import tr
 from neogenesis.core.job import Job
 from neogenesis.core.job.route import ROUTE, Stop
 
@@ -33,9 +33,9 @@ class Station(QAbstractButton):
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setToolTip(f"{stop.what}  Alt+{number}")
-        self.setText(stop.title)
-        self.setAccessibleName(stop.title)
+        self.setToolTip(f"{said(stop.what)}  Alt+{number}")
+        self.setText(said(stop.title))
+        self.setAccessibleName(said(stop.title))
 
     def sizeHint(self) -> QSize:
         return QSize(look().px(180), look().px(44))
@@ -101,12 +101,12 @@ class RailView(QWidget):
 
     stop_asked = pyqtSignal(str)
     jobs_asked = pyqtSignal()
+    menu_asked = pyqtSignal(QPoint)
 
-    def __init__(self, bench_name: str) -> None:
+    def __init__(self) -> None:
         super().__init__()
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._bench_name = bench_name
         self.back = button(tr("All jobs"), self.jobs_asked.emit, "plain", tr("Back to the list of jobs  Alt+0"))
         self.ticket = label("", "title", wrap=True)
         self.customer = label("", "muted", wrap=True)
@@ -135,15 +135,21 @@ class RailView(QWidget):
         layout.addStretch(1)
         foot = QVBoxLayout()
         foot.setContentsMargins(look().px(8), 0, look().px(8), 0)
+        self.menu = button(tr("Menu"), self._ask_for_menu, "plain", tr("Everything that can be done here"))
         foot.addWidget(self.back)
+        foot.addWidget(self.menu)
         layout.addLayout(foot)
-        self.show_bench(())
+        self.show_bench("", ())
 
-    def show_bench(self, jobs: Sequence[Job]) -> None:
+    def _ask_for_menu(self) -> None:
+        """Above its button, where there is room."""
+        self.menu_asked.emit(self.menu.mapToGlobal(self.menu.rect().topLeft()))
+
+    def show_bench(self, name: str, jobs: Sequence[Job]) -> None:
         """No job is open: what is promised when."""
-        self.ticket.setText(self._bench_name)
+        self.ticket.setText(name)
         count = sum(1 for job in jobs if not job.closed)
-        self.customer.setText(tr("1 open job") if count == 1 else tr("{0} open jobs").format(count))
+        self.customer.setText(trn("{0} open job", "{0} open jobs", count).format(count))
         self.machine.setText(tr("Ctrl+K finds anything, F1 helps."))
         self.week.show_days(days_of(jobs, datetime.now()))
         self.week.show()

@@ -10,8 +10,9 @@ from PyQt6.QtCore import QDateTime, QEvent, QLocale, QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
+from neogenesis.app.language import tr
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import moment_of, tr
+from neogenesis.app.words import moment_of
 from neogenesis.core.job import Job
 
 _DAYS = 7

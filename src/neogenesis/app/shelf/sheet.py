@@ -5,10 +5,11 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QDialog, QGridLayout, QWidget
 
 from neogenesis.app.bench import Dock
+from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import button, label, mono, row, stack
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import BUS_NAMES, HEALTH_WORDS, both, tr, whole_bytes
+from neogenesis.app.words import both, bus_name, health_word, whole_bytes
 
 
 class DriveSheet(QDialog):
@@ -29,9 +30,9 @@ class DriveSheet(QDialog):
             (tr("Size"), both(drive.size_bytes)),
             (tr("Bytes"), whole_bytes(drive.size_bytes)),
             (tr("Sectors"), tr("{0} bytes each").format(drive.sector_size)),
-            (tr("Connected by"), BUS_NAMES.get(drive.bus, drive.bus)),
+            (tr("Connected by"), bus_name(drive.bus)),
             (tr("Place"), docked.name),
-            (tr("Health"), f"{HEALTH_WORDS[docked.health.verdict]}: {docked.health.why}".rstrip(": ")),
+            (tr("Health"), f"{health_word(docked.health.verdict)}: {said(docked.health.why)}".rstrip(": ")),
         ]
         if reading is not None:
             if reading.temperature_c is not None:
@@ -43,7 +44,7 @@ class DriveSheet(QDialog):
             if reading.spare_percent is not None:
                 facts.append((tr("Spare left"), f"{reading.spare_percent:.0f} %"))
         if docked.trouble:
-            facts.append((tr("Trouble"), docked.trouble))
+            facts.append((tr("Trouble"), said(docked.trouble)))
         grid = QGridLayout()
         grid.setHorizontalSpacing(look().px(16))
         for index, (name, value) in enumerate(facts):

@@ -7,10 +7,11 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QHBoxLayout, QScrollArea, QWidget
 
 from neogenesis.app.bench import Dock
+from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import clear
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.theme.look import BODY, SMALL, look
-from neogenesis.app.words import BUS_NAMES, HEALTH_SEVERITY, HEALTH_WORDS, nominal, tail, tr
+from neogenesis.app.words import HEALTH_SEVERITY, bus_name, health_word, nominal, tail
 
 _ELIDE = Qt.TextElideMode.ElideRight
 
@@ -29,7 +30,7 @@ class DockCard(QAbstractButton):
         else:
             self.setAccessibleName(f"{drive.model} {tail(drive.serial)} {use}")
             self.setToolTip(
-                dock.docked.trouble if dock.docked and dock.docked.trouble else tr("Show all about this drive")
+                said(dock.docked.trouble) if dock.docked and dock.docked.trouble else tr("Show all about this drive")
             )
             self.setCursor(Qt.CursorShape.PointingHandCursor)
 
@@ -78,11 +79,11 @@ class DockCard(QAbstractButton):
 
         taken = put(0, tail(drive.serial), "ink", BODY, True, mono=True) if drive.serial else 0
         put(0, drive.model or self.dock.docked.name.rsplit("/", 1)[-1], "ink", BODY, False, bold=True, taken=taken)
-        size = f"{nominal(drive.size_bytes)}  {BUS_NAMES.get(drive.bus, drive.bus)}" if drive.size_bytes else "–"
+        size = f"{nominal(drive.size_bytes)}  {bus_name(drive.bus)}" if drive.size_bytes else "–"
         reading = drive.reading
         heat = f"{reading.temperature_c:.0f} °C" if reading and reading.temperature_c is not None else ""
         health = self.dock.docked.health.verdict
-        words = "" if health == "unknown" else HEALTH_WORDS[health]
+        words = "" if health == "unknown" else health_word(health)
         taken = put(1, words, HEALTH_SEVERITY.get(health, "muted"), SMALL, True)
         put(1, size, "muted", SMALL, False, taken=taken)
         if ghost:

@@ -6,10 +6,11 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.parts.column import GAUGE_WIDTH, paint_column, paint_gauge
 from neogenesis.app.parts.strata import FREE, Placed, Stratum, neighbour, place_strata, spread
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import exact, tr
+from neogenesis.app.words import exact
 
 _ELIDE = Qt.TextElideMode.ElideRight
 
@@ -71,7 +72,7 @@ class ColumnCanvas(QWidget):
             figures = look().metrics()
             painter.setPen(look().colour("muted" if free else "ink"))
             painter.setFont(look().font(bold=not free))
-            name = tr("free") if free else stratum.title
+            name = tr("free") if free else said(stratum.title)
             name = metrics.elidedText(name, _ELIDE, room - figures.horizontalAdvance(size) - look().px(12))
             painter.drawText(QPointF(x, top + metrics.ascent()), name)
             painter.setPen(look().colour("muted"))

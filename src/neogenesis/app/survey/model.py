@@ -6,12 +6,22 @@ from typing import TYPE_CHECKING, Literal
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.language import mark
 from neogenesis.app.work import Failure, Handle, failure_of
 from neogenesis.bench import planning
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import load, save
 from neogenesis.core.survey import Survey, Surveyed
 from neogenesis.core.units import both_text
+
+#: A verdict as the logbook says it.
+_VERDICTS = {
+    "unknown": mark("not known"),
+    "sound": mark("sound"),
+    "ageing": mark("ageing"),
+    "copy-now": mark("failing"),
+    "lost-cause": mark("does not answer"),
+}
 
 if TYPE_CHECKING:
     from neogenesis.app.open_job import OpenJob
@@ -106,7 +116,7 @@ class SurveyModel(QObject):
             cautions = sum(1 for f in survey.findings if f.severity != "note")
             self._desk.record(
                 "survey",
-                f"Survey finished: {both_text(survey.used_bytes)} used, health {survey.health.verdict}",
+                f"Survey finished: {both_text(survey.used_bytes)} used, health: {_VERDICTS[survey.health.verdict]}",
                 used_bytes=survey.used_bytes,
                 partitions=len(survey.partitions),
                 cautions=cautions,

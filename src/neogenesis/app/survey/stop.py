@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from neogenesis.app.language import mark
 from neogenesis.app.parts.stop import StopSpec
 from neogenesis.app.survey.view import SurveyView
 
 _HELP = (
-    "The old drive is opened so that it cannot be written to, and read once: table, volumes, how full they are, "
-    "systems, health.",
-    "The column shows the drive from its first byte at the top to its last at the bottom. The level inside a "
-    "stratum shows how full it is; two strokes at its edge say that it is drawn taller than its share, and the "
-    "thin line beside the column shows everything to scale.",
-    "Up and Down choose a partition. Every figure can be selected and copied.",
-    "A finding with an octagon stands in the way of a copy; a triangle asks for care.",
+    mark(
+        "The old drive is opened so that it cannot be written to, and read once: table, volumes, how full they are, "
+        "systems, health."
+    ),
+    mark(
+        "The column shows the drive from its first byte at the top to its last at the bottom. The level inside a "
+        "stratum shows how full it is; two strokes at its edge say that it is drawn taller than its share, and the "
+        "thin line beside the column shows everything to scale."
+    ),
+    mark("Up and Down choose a partition. Every figure can be selected and copied."),
+    mark("A finding with an octagon stands in the way of a copy; a triangle asks for care."),
 )
 
 SPEC = StopSpec(

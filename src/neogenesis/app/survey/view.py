@@ -3,37 +3,38 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QGridLayout, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.choose import DriveChoice
-from neogenesis.app.parts.controls import button, clear, label, mono, notice, row, rule
+from neogenesis.app.parts.controls import button, clear, label, mono, notice, read_through, row, rule
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.heading import HeadingView
 from neogenesis.app.parts.stop import Check, StopView, serious
 from neogenesis.app.parts.strata import strata_of_survey
 from neogenesis.app.survey.canvas import ColumnCanvas
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import BUS_NAMES, HEALTH_SEVERITY, ROLE_NAMES, both, exact, tail, tr, whole_bytes
+from neogenesis.app.words import HEALTH_SEVERITY, both, bus_name, exact, role_name, tail, whole_bytes
 from neogenesis.core.survey import PartitionFacts, Survey
 
-_FAMILIES = {"nt": "NT-family system", "linux": "Linux system", "meridian": "Meridian Desktop"}
+_FAMILIES = {"nt": mark("NT-family system"), "linux": mark("Linux system"), "meridian": mark("Meridian Desktop")}
 _KINDS = {
     "ntfs": "NTFS",
     "vfat": "FAT",
     "exfat": "exFAT",
-    "luks": "encrypted volume",
-    "fve": "encrypted volume",
-    "lvm": "volume of a set",
-    "raid": "member of a RAID",
+    "luks": mark("encrypted volume"),
+    "fve": mark("encrypted volume"),
+    "lvm": mark("volume of a set"),
+    "raid": mark("member of a RAID"),
     "hfsplus": "HFS+",
     "apfs": "APFS",
-    "none": "no volume",
+    "none": mark("no volume"),
 }
 
 
 def kind_text(partition: PartitionFacts) -> str:
-    return _KINDS.get(partition.volume.kind, partition.volume.kind)
+    return tr(_KINDS.get(partition.volume.kind, partition.volume.kind))
 
 
 class SurveyView(StopView):
@@ -68,10 +69,7 @@ class SurveyView(StopView):
         side.addWidget(label(tr("Findings"), "head"))
         side.addLayout(self._findings)
         side.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(right)
-        scroll.setWidgetResizable(True)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll = read_through(right, tr("Facts and findings"))
         result = QWidget()
         columns = row(gap=look().px(20))
         left = QVBoxLayout()
@@ -158,7 +156,7 @@ class SurveyView(StopView):
             "reading": (tr("Reading the old drive…"), tr("Table, volumes, allocation maps, systems.")),
         }.get(state, ("", ""))
         if self._model.failure is not None and state != "reading":
-            text, more = self._model.failure.text, self._model.failure.remedy
+            text, more = said(self._model.failure.text), said(self._model.failure.remedy)
         self._waiting.setText(text)
         self._waiting_more.setText(more)
 
@@ -185,7 +183,7 @@ class SurveyView(StopView):
         chosen = survey.partition(self.canvas.chosen) if self.canvas.chosen is not None else None
         facts = partition_facts(chosen) if chosen else drive_facts(survey)
         clear(self._facts)
-        title = chosen.title if chosen else tr("The whole drive")
+        title = said(chosen.title) if chosen else tr("The whole drive")
         self._facts.addWidget(label(title, "head"), 0, 0, 1, 2)
         for index, (name, value, figure) in enumerate(facts, 1):
             self._facts.addWidget(label(name, "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
@@ -222,7 +220,7 @@ def drive_facts(survey: Survey) -> list[tuple[str, str, bool]]:
         (tr("Size"), both(drive.size_bytes), False),
         (tr("Bytes"), whole_bytes(drive.size_bytes), False),
         (tr("Sectors"), tr("{0} bytes each").format(drive.sector_size), False),
-        (tr("Connected by"), BUS_NAMES.get(drive.bus, drive.bus), False),
+        (tr("Connected by"), bus_name(drive.bus), False),
         (tr("Table"), {"gpt": "GPT", "mbr": "MBR", "none": tr("none")}[survey.table.kind], False),
         (tr("Used"), both(survey.used_bytes), False),
     ]
@@ -235,7 +233,7 @@ def partition_facts(partition: PartitionFacts) -> list[tuple[str, str, bool]]:
     """As `drive_facts`, for one partition."""
     volume = partition.volume
     facts = [
-        (tr("Partition"), f"{partition.number}, {tr(ROLE_NAMES[partition.role])}", False),
+        (tr("Partition"), f"{partition.number}, {role_name(partition.role)}", False),
         (tr("Volume"), kind_text(partition), False),
         (tr("Size"), both(partition.size_bytes), False),
         (tr("First byte"), whole_bytes(partition.start_bytes), False),
@@ -245,7 +243,7 @@ def partition_facts(partition: PartitionFacts) -> list[tuple[str, str, bool]]:
         facts.append((tr("Used"), both(volume.used_bytes), False))
         facts.append((tr("Smallest"), both(volume.smallest_bytes), False))
     if volume.system_family:
-        facts.append((tr("System"), volume.system_name or _FAMILIES[volume.system_family], False))
+        facts.append((tr("System"), volume.system_name or tr(_FAMILIES[volume.system_family]), False))
     if volume.uuid:
         facts.append((tr("Volume id"), volume.uuid, True))
     if partition.name:

@@ -6,11 +6,11 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from neogenesis.app.language import tr
 from neogenesis.app.parts.column import paint_column
 from neogenesis.app.parts.strata import Placed, Stratum, place_strata
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.app.words import tr
 from neogenesis.core.judgement import judgement
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, notice, row, stack, tail_field
 from neogenesis.app.parts.drafts import keep_draft
@@ -14,7 +15,7 @@ from neogenesis.app.parts.stop import Check
 from neogenesis.app.parts.strata import filled, strata_of_layout, strata_of_survey
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.canvas import FillCanvas
-from neogenesis.app.words import about, both, tr
+from neogenesis.app.words import about, both
 from neogenesis.core.plan import Plan
 from neogenesis.core.work import Event
 
@@ -90,7 +91,7 @@ class EndedPage(QWidget):
     def _success(self, outcome: Event) -> list[Check]:
         partial = outcome.outcome == "partial"
         self._title.setText(tr("Copied, but not all of it could be read") if partial else tr("Copied and checked"))
-        self._more.setText(outcome.text)
+        self._more.setText(said(outcome.text))
         verified = int(outcome.figures.get("verified_bytes", 0))
         facts = []
         if partial:
@@ -119,7 +120,8 @@ class EndedPage(QWidget):
         title = tr("Stopped; it can go on from here") if model.can_resume else tr("Not done")
         self._title.setText(tr("What was read back is not what was written") if mismatch else title)
         asked = outcome is not None and outcome.outcome == "stopped" and model.can_resume
-        more = model.failure.remedy if asked and model.failure else (model.failure.sentence() if model.failure else "")
+        fault = model.failure
+        more = said(fault.remedy if asked else fault.sentence()) if fault else ""
         self._more.setText(more)  # what was asked for needs no reason
         facts = [Check("good", tr("The old drive is untouched."))]
         if model.can_resume and progress.phase == "copy" and progress.total_bytes:

@@ -5,20 +5,21 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
+from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, clear, label, notice, scrolled, tail_field
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import exact, nominal, time_range, tr
+from neogenesis.app.words import exact, nominal, time_range
 from neogenesis.core.plan import Plan
 from neogenesis.core.transfer import Verify
 
 _VERIFY: tuple[tuple[Verify, str], ...] = (
-    ("full", "read everything back"),
-    ("sample", "read a sample back"),
-    ("none", "do not read back"),
+    ("full", mark("read everything back")),
+    ("sample", mark("read a sample back")),
+    ("none", mark("do not read back")),
 )
 
 
@@ -102,7 +103,7 @@ class GatesPage(QWidget):
         for index, operation in enumerate(plan.operations):
             size = exact(operation.bytes) if operation.kind == "copy" else ""
             self._steps.addWidget(label(str(index + 1), "muted"), index, 0)
-            self._steps.addWidget(label(operation.text), index, 1)
+            self._steps.addWidget(label(said(operation.text)), index, 1)
             self._steps.addWidget(label(size, "muted"), index, 2, Qt.AlignmentFlag.AlignRight)
         self._show_estimate()
         self.show_start()

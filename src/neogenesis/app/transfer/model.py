@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from neogenesis.app.language import tr
 from neogenesis.app.transfer.events import EventFile
-from neogenesis.app.words import tail, tr
+from neogenesis.app.words import tail
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
 from neogenesis.bench.drives import Parting, confirm_tail, make_safe
@@ -351,7 +352,7 @@ class TransferModel(QObject):
             kind = "transfer-done" if outcome.outcome == "done" else "transfer-partial"
             self._desk.record(
                 kind,
-                f"{outcome.text} {both_text(outcome.copied_bytes)} copied",
+                f"{outcome.text} Copied: {both_text(outcome.copied_bytes)}",
                 seconds=outcome.figures.get("seconds", 0.0),
                 manifest_hash=mark,
                 lost_bytes=outcome.lost_bytes,
@@ -360,6 +361,8 @@ class TransferModel(QObject):
         elif self.failure is not None:
             copied = both_text(self.progress.copied_bytes)
             asked = outcome is not None and outcome.outcome == "stopped"
-            text = f"Transfer stopped; {copied} are on the new drive" if asked else self.failure.sentence()
-            self._desk.record(f"transfer-{self.state}", text)
+            if asked:
+                self._desk.record(f"transfer-{self.state}", f"Transfer stopped; {copied} are on the new drive")
+            else:
+                self._desk.record(f"transfer-{self.state}", self.failure.sentence())
         self.ended.emit(outcome.text if outcome else (self.failure.text if self.failure else ""))

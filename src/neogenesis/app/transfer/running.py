@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
+from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, label, row
 from neogenesis.app.parts.course import CoursePlot, CourseScene, course_scene
@@ -12,7 +13,7 @@ from neogenesis.app.parts.strata import filled, strata_of_layout, strata_of_surv
 from neogenesis.app.parts.trace import SoundingsTrace
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.canvas import FillCanvas
-from neogenesis.app.words import exact, tr
+from neogenesis.app.words import exact
 
 
 class RunningPage(QWidget):
@@ -89,7 +90,7 @@ class RunningPage(QWidget):
         """What is being done now."""
         model = self._model
         state = {"paused": tr("Paused"), "stopping": tr("Stopping at a safe point…"), "starting": tr("Starting…")}
-        text = state.get(model.state, model.progress.now)
+        text = state.get(model.state, said(model.progress.now))
         pace = tr("simulated, {0} times as fast").format(round(model.progress.pace))
         return f"{text}  ·  {pace}" if model.progress.pace > 1 else text
 
@@ -129,5 +130,5 @@ class RunningPage(QWidget):
         self.course.show_course(self._course())
         words = tr("how far it is, against time; grey is what was forecast")
         self._course_more.say(f"{words}  ·  {self._against_forecast()}" if progress.left_s else words)
-        self._now.say(progress.now)
-        self._next.say("  ·  ".join(model.next_texts()) or tr("nothing more"))
+        self._now.say(said(progress.now))
+        self._next.say("  ·  ".join(map(said, model.next_texts())) or tr("nothing more"))

@@ -5,13 +5,14 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QStackedWidget, QWidget
 
 from neogenesis.app.keep.page import KeepPage
+from neogenesis.app.language import tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, label, row, stack
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.transfer.ended import EndedPage
 from neogenesis.app.transfer.gates import GatesPage
 from neogenesis.app.transfer.running import RunningPage
-from neogenesis.app.words import both, tr
+from neogenesis.app.words import both
 
 
 class TransferView(StopView):
@@ -63,6 +64,12 @@ class TransferView(StopView):
 
     def main_action(self) -> None:
         self.gates.tail.setFocus()
+
+    def can_pause(self) -> bool:
+        return self._model.state in ("running", "paused")
+
+    def can_stop(self) -> bool:
+        return self.can_pause() or self._desk.keep.state == "running"
 
     def pause_or_go_on(self) -> None:
         if self.running.pause.isEnabled():

@@ -18,7 +18,7 @@ from typing import Any
 from neogenesis.bench import planning, transferring
 from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.packed import unpack
-from neogenesis.core.job import Job, JobStore
+from neogenesis.core.job import Job, JobStore, Shop, save_shop
 from neogenesis.core.plan import Policy
 from neogenesis.core.record import save, save_bytes
 from neogenesis.core.units import both_text, nominal_bytes
@@ -144,6 +144,13 @@ def _make_drive(folder: Path, name: str, traits: dict[str, Any]) -> None:
     save_bytes(folder / f"{name}.drive.json", json.dumps(spec, indent=2).encode())
 
 
+_SHOP = Shop(
+    name="Saltmarsh Repair",
+    letterhead=("Slipway 3, Tern Island", "Tuesday to Saturday, 9 to 17"),
+    technicians=("Bench",),
+)
+
+
 def _make_jobs(store: JobStore, drives: Path) -> None:
     now = datetime.now().astimezone()
 
@@ -157,6 +164,7 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
         at = (now - timedelta(hours=hours_ago)).isoformat(timespec="seconds")
         store.append(ticket, at, "Bench", kind, text, **figures)
 
+    save_shop(store.folder, _SHOP)
     store.add(
         Job(
             ticket="T-1042",

@@ -4,6 +4,7 @@ from neogenesis.core.job.improvement import Improvement, improvement_of
 from neogenesis.core.job.model import Job, LogEntry, Which, first_broken
 from neogenesis.core.job.report import Report, make_report, report_from_records
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
+from neogenesis.core.job.shop import Shop, load_shop, save_shop
 from neogenesis.core.job.store import JobStore
 
 __all__ = [
@@ -13,11 +14,14 @@ __all__ = [
     "JobStore",
     "LogEntry",
     "Report",
+    "Shop",
     "Stop",
     "Which",
     "first_broken",
     "improvement_of",
+    "load_shop",
     "make_report",
     "report_from_records",
+    "save_shop",
     "stop_titled",
 ]

@@ -114,10 +114,17 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
                     ("Manifest", f"{len(manifest.chunks):,} checksums (BLAKE3)"),
                     ("Checksum of the manifest", manifest_hash),
                     ("Written by", manifest.head.program),
+                    *_hands(log),
                 ),
             ),
         ),
     )
+
+
+def _hands(log: list[LogEntry]) -> list[tuple[str, str]]:
+    """Who did it, as the logbook has it."""
+    people = list(dict.fromkeys(entry.who for entry in log if entry.who))
+    return [("Done by", ", ".join(people))] if people else []
 
 
 def _checked(manifest: Manifest) -> str:

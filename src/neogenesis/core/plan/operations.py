@@ -79,7 +79,8 @@ def _preparation(survey: Survey, new: LayoutPartition) -> Prepare | MakeVolume |
     action = "patch"
     if new.size_bytes != old.size_bytes:
         action = "grow" if new.size_bytes > old.size_bytes else "shrink"
-        text = f"{action.capitalize()} {new.title} to {binary_text(new.size_bytes)}"
+        size = binary_text(new.size_bytes)
+        text = f"Grow {new.title} to {size}" if action == "grow" else f"Shrink {new.title} to {size}"
     return Prepare(
         id=ident,
         text=text,

@@ -1,0 +1,1 @@
+"""What a person and what a shop may choose."""

@@ -1,0 +1,46 @@
+"""Hears from the disk service when a drive comes or goes, so that nobody has to look."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+
+from jeepney import DBusAddress, MatchRule, MessageType, new_method_call
+from jeepney.bus_messages import message_bus
+from jeepney.io.blocking import DBusConnection, open_dbus_connection
+
+_SERVICE, _ROOT = "org.freedesktop.UDisks2", "/org/freedesktop/UDisks2"
+_OBJECTS = "org.freedesktop.DBus.ObjectManager"
+_SECONDS = 5.0
+
+
+def listen(changed: Callable[[], object]) -> bool:
+    """Call `changed` from a thread of its own whenever a drive appears or vanishes; False where there is no service."""
+    try:
+        connection = open_dbus_connection("SYSTEM")
+    except (OSError, KeyError, ValueError):
+        return False
+    try:
+        manager = DBusAddress(f"{_ROOT}/Manager", _SERVICE, "org.freedesktop.DBus.Peer")
+        reply = connection.send_and_get_reply(new_method_call(manager, "Ping"), timeout=_SECONDS)
+        if reply.header.message_type == MessageType.error:
+            connection.close()
+            return False
+        for member in ("InterfacesAdded", "InterfacesRemoved"):
+            rule = MatchRule(type="signal", interface=_OBJECTS, member=member, path=_ROOT)
+            connection.send_and_get_reply(message_bus.AddMatch(rule), timeout=_SECONDS)
+    except (OSError, TimeoutError):
+        connection.close()
+        return False
+    threading.Thread(target=_hear, args=(connection, changed), daemon=True, name="hotplug").start()
+    return True
+
+
+def _hear(connection: DBusConnection, changed: Callable[[], object]) -> None:
+    """Until the bus goes away."""
+    try:
+        while True:
+            if connection.receive().header.message_type == MessageType.signal:
+                changed()
+    except (OSError, EOFError, RuntimeError):
+        connection.close()

@@ -1,0 +1,83 @@
+"""A walk through every screen of the window with one small job, for tests that look at all of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from PyQt6.QtWidgets import QDialog, QWidget
+from pytestqt.qtbot import QtBot
+
+from neogenesis.app.window import MainWindow
+from tests.test_window import plan, slow, survey
+
+
+def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, QWidget]]:
+    """Each screen by name, in the order in which a person meets them."""
+    yield "jobs", window
+    window.new_job()
+    yield from _sheet(window, "new job")
+    window.show_preferences()
+    yield from _sheet(window, "preferences")
+    window.show_command()
+    yield from _sheet(window, "command")
+    window.open_job("T-7")
+    yield "survey, before", window
+    survey(qtbot, window)
+    yield "survey", window
+    window.show_keep()
+    yield from _sheet(window, "keep")
+    window.show_drive(window.bench.docks()[0])
+    yield from _sheet(window, "drive")
+    plan(qtbot, window)
+    yield "plan", window
+    window.show_stop("transfer")
+    yield "gates", window
+    job = window.job
+    assert job is not None
+    slow(bench, 3e7)
+    job.transfer.start("41F2")
+    qtbot.waitUntil(lambda: len(job.transfer.progress.course) > 2, timeout=60_000)
+    qtbot.wait(50)
+    yield "running", window
+    window.show_jobs()
+    qtbot.wait(50)
+    yield "jobs, one at work", window
+    window.open_job("T-7")
+    job = window.job
+    assert job is not None
+    window.show_stop("transfer")
+    job.transfer.stop()
+    qtbot.waitUntil(lambda: job.transfer.state in ("stopped", "done"), timeout=60_000)
+    qtbot.wait(50)
+    yield "stopped", window
+    if job.transfer.state == "stopped":
+        job.transfer.start("41F2")
+    qtbot.waitUntil(lambda: job.transfer.state == "done", timeout=60_000)
+    qtbot.wait(50)
+    yield "done", window
+    job.keep.start("rescue", str(bench / "saved.img"), ["aved"])
+    window.show_stop("transfer")
+    qtbot.waitUntil(lambda: job.keep.heard.latest is not None, timeout=60_000)
+    qtbot.wait(50)
+    yield "rescue", window
+    qtbot.waitUntil(lambda: job.keep.state == "ended", timeout=60_000)
+    qtbot.wait(50)
+    yield "rescue, ended", window
+    job.keep.dismiss()
+    window.show_stop("swap")
+    yield "a stop that only takes notes", window
+    window.show_stop("handover")
+    job.handover.measure(198.0, 36.0, 3)
+    qtbot.wait(50)
+    yield "handover", window
+    window.show_help()
+    qtbot.wait(50)
+    yield "help", window
+
+
+def _sheet(window: MainWindow, name: str) -> Iterator[tuple[str, QWidget]]:
+    """The sheet that was just opened; it is closed when the walk goes on."""
+    sheet = next(d for d in window.findChildren(QDialog) if d.isVisible())
+    yield name, sheet
+    sheet.close()
