@@ -103,6 +103,19 @@ class _Collector(ast.NodeVisitor):
 
     visit_Module = visit_ClassDef = visit_FunctionDef = _docstring
 
+    def visit_Return(self, node: ast.Return) -> None:
+        """A sentence that a function of the window makes for the logbook."""
+        if self.place.startswith("app") and node.value is not None:
+            for value in (node.value.body, node.value.orelse) if isinstance(node.value, ast.IfExp) else (node.value,):
+                if isinstance(value, ast.JoinedStr):
+                    self._spoken_sentence(value)
+        self.generic_visit(node)
+
+    def _spoken_sentence(self, node: ast.JoinedStr) -> None:
+        for text in _templates(node):
+            if _WORDY.search(_PLACE.sub("xx", text)) and text[:1].isupper():
+                self._add(node.lineno, text)
+
     def visit_Expr(self, node: ast.Expr) -> None:
         if not isinstance(node.value, ast.Constant):  # a string by itself describes what stands above it
             self.generic_visit(node)

@@ -134,6 +134,31 @@ def test_older_benches_are_brought_up_to_date_and_newer_ones_are_left_alone(tmp_
     assert not list((tmp_path / "bench").glob("*.unreadable*"))
 
 
+@pytest.mark.parametrize(
+    "dump", sorted((Path(__file__).parent / "data").glob("bench-*.sql")), ids=lambda dump: dump.stem
+)
+def test_a_bench_of_each_earlier_version_opens_with_everything_in_it(dump: Path, tmp_path: Path) -> None:
+    (tmp_path / "bench").mkdir()
+    with sqlite3.connect(tmp_path / "bench/jobs.db") as database:
+        database.executescript(dump.read_text("utf-8"))
+    database.close()
+    opened = open_records(tmp_path / "bench")
+    ferry, kiosk = opened.job("T-1042"), opened.job("T-1041")
+    assert (ferry.stop, ferry.contact, ferry.promise, ferry.old_drive) == (
+        "transfer",
+        "harbour 12",
+        "2026-11-29 16:00",
+        "/dev/sdb",
+    )
+    assert kiosk.closed and kiosk.shelf == "archived" and kiosk.promise == "Saturday"
+    assert [entry.who for entry in opened.log("T-1042")] == ["Ada", "Ada", "Ben"]
+    assert opened.log("T-1042")[0].figures["before_s"] == 198 and opened.unfinished() == ["T-1042"]
+    assert opened.broken_entry("T-1042") is None and opened.broken_entry("T-1041") is None
+    opened.append("T-1041", "2026-11-26T18:00:00+01:00", "Ben", "note", "called")
+    assert opened.broken_entry("T-1041") is None
+    opened.close()
+
+
 def test_two_windows_write_into_one_logbook_at_once(store: JobStore, tmp_path: Path) -> None:
     code = (
         "import sys; from pathlib import Path; from neogenesis.bench.records import open_records\n"

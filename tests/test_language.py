@@ -13,13 +13,14 @@ from pathlib import Path
 import pytest
 from babel.messages.pofile import read_po
 from PyQt6.QtCore import QLocale, Qt
-from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtGui import QColor, QGuiApplication
 from PyQt6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QPlainTextEdit, QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app import language
 from neogenesis.app.language import FOLDER, LANGUAGE, load_catalogue, said, tr, trn
 from neogenesis.app.settings import Settings, save_settings
+from neogenesis.app.theme.tokens import tag_look
 from neogenesis.app.window import MainWindow
 from neogenesis.app.words import both, when
 from neogenesis.core.errors import BadRecord
@@ -188,13 +189,23 @@ def test_right_to_left_is_mirrored(
 ) -> None:
     window = open_window(small_bench)
     assert window.rail.mapTo(window, window.rail.rect().topLeft()).x() == 0
+    colour = QColor(tag_look(0)[2]).rgb()
+
+    def place_of_tag() -> float:
+        """Where the tag of the first dock stands in its card, as a share of its width."""
+        image = window.shelf.cards[0].grab().toImage()
+        found = [x for x in range(image.width()) if image.pixel(x, image.height() // 2) == colour]
+        return sum(found) / len(found) / image.width()
+
+    qtbot.wait(50)
+    assert place_of_tag() < 0.3
     monkeypatch.setattr(language, "languages", lambda: {"en": "English", "ar": "ar"})
     monkeypatch.setattr(language, "load_catalogue", lambda path: pseudo_catalogue())
     window.appearance.keep(Settings(language="ar"))
     qtbot.wait(50)
     assert QGuiApplication.layoutDirection() == Qt.LayoutDirection.RightToLeft
     assert window.rail.mapTo(window, window.rail.rect().topRight()).x() >= window.width() - 2
-    assert QLocale().textDirection() == Qt.LayoutDirection.RightToLeft
+    assert QLocale().textDirection() == Qt.LayoutDirection.RightToLeft and place_of_tag() > 0.7
 
 
 def test_moments_are_said_in_the_language() -> None:

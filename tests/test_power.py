@@ -6,6 +6,7 @@ import errno
 import os
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -15,14 +16,16 @@ import pytest
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
+from neogenesis.bench.awake import kept_awake
 from neogenesis.bench.drives import make_safe, open_sealed, open_target
+from neogenesis.bench.drives.hotplug import listen
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.store import PathOpener
 from tests.drives import MIB, Part, blank, make_volume, run, simulated
 
 _BUS = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-Bus Bus Configuration 1.0//EN" "">
 <busconfig><type>system</type><listen>unix:path={0}</listen><auth>EXTERNAL</auth>
-<policy context="default"><allow send_destination="*"/><allow eavesdrop="true"/><allow own="*"/></policy></busconfig>"""
+<policy context="default"><allow user="*"/><allow send_destination="*"/><allow eavesdrop="true"/><allow own="*"/></policy></busconfig>"""
 
 
 @pytest.fixture
@@ -159,3 +162,51 @@ def test_a_mounted_drive_is_not_said_to_be_safe(tmp_path: Path, loop: str) -> No
             make_safe(loop)
     finally:
         run("umount", tmp_path / "point")
+
+
+def session_manager() -> subprocess.Popen[str]:
+    """The stand-in for the session manager, once it answers."""
+    service = subprocess.Popen(
+        [sys.executable, "-m", "neogenesis.bench.simulated.session_service"], stdout=subprocess.PIPE, text=True
+    )
+    assert service.stdout is not None and service.stdout.readline() == "ready\n"
+    return service
+
+
+def test_the_computer_is_kept_awake_as_long_as_work_runs(bus: Path, standard: Path, tmp_path: Path, neogenesis) -> None:
+    service = session_manager()
+    try:
+        assert service.stdout is not None
+        with kept_awake("A drive is being copied") as awake:
+            assert awake
+            assert (
+                service.stdout.readline()
+                == "held sleep:shutdown:handle-lid-switch Neogenesis A drive is being copied block\n"
+            )
+        assert service.stdout.readline() == "released\n"
+        neogenesis("image", standard, tmp_path / "old.qcow2")
+        assert "A drive is being imaged" in service.stdout.readline() and service.stdout.readline() == "released\n"
+    finally:
+        end(service)
+    with kept_awake("nobody is there to keep it") as awake:
+        assert not awake
+
+
+def test_drives_that_come_and_go_are_heard_of_from_the_real_service(bus: Path, tmp_path: Path) -> None:
+    heard = threading.Event()
+    assert not listen(heard.set), "nobody serves yet"
+    first = run("losetup", "--find", "--show", blank(tmp_path / "first.img", 16)).strip()
+    try:
+        with device_manager(first), real_service():
+            assert listen(heard.set)
+            heard.clear()
+            second = run("losetup", "--find", "--show", blank(tmp_path / "second.img", 16)).strip()
+            try:
+                run("udevadm", "trigger", "--action=add", second)
+                assert heard.wait(20), "it came"
+            finally:
+                heard.clear()
+                run("losetup", "--detach", second)
+            run("udevadm", "trigger", "--action=change", second, ok=(0, 1))
+    finally:
+        run("losetup", "--detach", first)

@@ -27,7 +27,7 @@ Open = Callable[[Path], MainWindow]
 
 
 def sheet_of(window: MainWindow) -> PreferencesSheet:
-    window.show_preferences()
+    window.sheets.show_preferences()
     sheet = window.findChildren(PreferencesSheet)[-1]
     assert sheet.isVisible()
     return sheet

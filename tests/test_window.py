@@ -207,7 +207,7 @@ def test_changed_logbook_is_noticed(small_bench: Path, open_window: Open) -> Non
 
 def test_new_job_by_keyboard_and_its_refusals(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
     window = open_window(small_bench)
-    window.new_job()
+    window.sheets.new_job()
     sheet = window.findChild(JobSheet)
     assert sheet is not None
     qtbot.keyClicks(sheet.form.fields["ticket"].widget, "T-7")
@@ -253,7 +253,7 @@ def test_command_field_and_help_reach_everything(small_bench: Path, open_window:
     assert {"Halden 500 ··9K3D", "Go to Plan", "Note for the logbook"} <= found
     for stop in ("survey", "plan", "transfer", "handover"):
         window.show_stop(stop)
-        window.show_help()
+        window.sheets.show_help()
         overlay = next(o for o in window.findChildren(HelpOverlay) if o.isVisible())
         said = [w.text() for w in overlay.findChildren(QLabel)]
         here = {a.shortcut for a in window.actions_.here() if a.shortcut}

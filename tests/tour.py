@@ -15,19 +15,19 @@ from tests.test_window import plan, slow, survey
 def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, QWidget]]:
     """Each screen by name, in the order in which a person meets them."""
     yield "jobs", window
-    window.new_job()
+    window.sheets.new_job()
     yield from _sheet(window, "new job")
-    window.show_preferences()
+    window.sheets.show_preferences()
     yield from _sheet(window, "preferences")
-    window.show_command()
+    window.sheets.show_command()
     yield from _sheet(window, "command")
     window.open_job("T-7")
     yield "survey, before", window
     survey(qtbot, window)
     yield "survey", window
-    window.show_keep()
+    window.sheets.show_keep()
     yield from _sheet(window, "keep")
-    window.show_drive(window.bench.docks()[0])
+    window.sheets.show_drive(window.bench.docks()[0])
     yield from _sheet(window, "drive")
     plan(qtbot, window)
     yield "plan", window
@@ -71,7 +71,7 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     job.handover.measure(198.0, 36.0, 3)
     qtbot.wait(50)
     yield "handover", window
-    window.show_help()
+    window.sheets.show_help()
     qtbot.wait(50)
     yield "help", window
 

@@ -1,9 +1,14 @@
-"""Opens the window on a bench folder, runs its transfer, and prints when it was first painted and its longest pause."""
+"""Opens the window on a bench folder and prints when it was first painted and its longest pause.
+
+With one job, the pause is that during its transfer; with many, also that of searching, opening and going from stop to
+stop while it runs.
+"""
 
 from __future__ import annotations
 
 import sys
 import time
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, QEventLoop, QObject, QTimer
@@ -15,7 +20,7 @@ from neogenesis.app.work import Work
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.records import open_records
-from neogenesis.core.job import Job
+from neogenesis.core.job import Job, JobStore
 from tests.test_window_job import Probe
 
 
@@ -38,18 +43,11 @@ def live(until, longest_s: float = 60) -> None:
         loop.exec()
 
 
-def main(folder: Path, started: float) -> None:
+def main(folder: Path, started: float, jobs: int) -> None:
     application = QApplication([])
     store = open_records(folder / "bench")
-    store.add(
-        Job(
-            ticket="T-1",
-            customer="c",
-            machine="m",
-            old_drive=str(folder / "old.drive.json"),
-            new_drive=str(folder / "new.drive.json"),
-        )
-    )
+    if not store.jobs():
+        fill(store, folder, jobs)
     window = MainWindow(Bench("Saltmarsh Repair", store, SimulatedDocks(folder), Work(), BenchClock()))
     paint = FirstPaint(started)
     window.installEventFilter(paint)
@@ -68,6 +66,10 @@ def main(folder: Path, started: float) -> None:
     probe = Probe()
     probe.start()
     job.transfer.start("0002", "none")
+    if jobs > 1:
+        walk(window)
+        job = window.job
+        assert job is not None
     live(lambda: not job.transfer.is_active)
     probe.stop()
     print(f"paint {paint.at:.3f} pause {probe.worst_s * 1000:.0f} {job.transfer.state}")  # noqa: T201
@@ -76,5 +78,38 @@ def main(folder: Path, started: float) -> None:
     del application
 
 
+def fill(store: JobStore, folder: Path, jobs: int) -> None:
+    """The first job has the drives; every other one has a customer, a promise and a few entries."""
+    drives = {f"{which}_drive": str(folder / f"{which}.drive.json") for which in ("old", "new")}
+    for number in range(1, jobs + 1):
+        promise = (datetime.now() + timedelta(days=number % 9 - 2)).strftime("%Y-%m-%d 16:00")
+        store.add(
+            Job(
+                ticket=f"T-{number}",
+                customer=f"Islander {number}",
+                machine="Petrel 14",
+                promise=promise,
+                wish="Faster",
+                **(drives if number == 1 else {}),
+            )
+        )
+
+
+def walk(window: MainWindow) -> None:
+    """What a busy person does while a transfer runs, a moment between each two things."""
+    window.show_jobs()
+    live(lambda: False, 0.2)
+    for typed in ("i", "is", "islander 3", "islander 39", ""):
+        window.jobs_view.search.setText(typed)
+        live(lambda: False, 0.1)
+    for ticket in ("T-17", "T-203", "T-1"):
+        window.open_job(ticket)
+        live(lambda: False, 0.2)
+        for stop in ("survey", "plan", "transfer", "handover"):
+            window.show_stop(stop)
+            live(lambda: False, 0.1)
+    window.show_stop("transfer")
+
+
 if __name__ == "__main__":
-    main(Path(sys.argv[1]), float(sys.argv[2]))
+    main(Path(sys.argv[1]), float(sys.argv[2]), int(sys.argv[3]) if len(sys.argv) > 3 else 1)

@@ -16,7 +16,7 @@ from pathlib import Path
 
 from babel.messages.catalog import Catalog
 from babel.messages.pofile import PoFileError, read_po
-from PyQt6.QtCore import QCoreApplication, QLibraryInfo, QLocale, Qt, QTranslator
+from PyQt6.QtCore import QCoreApplication, QDate, QLibraryInfo, QLocale, Qt, QTranslator
 from PyQt6.QtGui import QGuiApplication
 
 from neogenesis.core.errors import BadRecord
@@ -28,6 +28,7 @@ _NUMBER = re.compile(r"[\d,]+(?:\.\d+)?")
 _FIGURE = re.compile(
     r"(?:[\d,]+(?:\.\d+)?(?: ?(?:%|°C|s|h|min|ms|times|bytes|[kKMGTP]?i?B)(?:/s)?)?)(?: \([\d.]+ [KMGTP]?i?B\))?"
 )
+_DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
 _FEWEST_LETTERS = 3
 _DEEPEST = 4
 _MOST_PARTS = 8
@@ -111,7 +112,7 @@ class Sentences:
         """`text` in this language; None where no template fits."""
         if len(text) > _LONGEST:
             return None
-        found = self._single(text, depth)
+        found = self._single(text, depth) or _shown_alone(text)
         return found if found is not None else self._joined(text, depth)
 
     def _single(self, text: str, depth: int) -> str | None:
@@ -129,10 +130,9 @@ class Sentences:
 
     def _argument(self, text: str, depth: int) -> str:
         """What stands in a place of a template: a figure, a sentence of its own, or a name that stays."""
-        if _FIGURE.fullmatch(text):
-            return local_figures(text)
-        if depth > _DEEPEST:
-            return text
+        alone = _shown_alone(text)
+        if alone is not None or depth > _DEEPEST:
+            return alone or text
         return self.translated(text, depth) or text
 
     def _joined(self, text: str, depth: int) -> str | None:
@@ -252,6 +252,16 @@ def mark(text: str, context: str = "") -> str:
 def said(text: str) -> str:
     """A sentence of the core or of a record in the language of the window."""
     return LANGUAGE.sentence(text) or text
+
+
+def _shown_alone(text: str) -> str | None:
+    """A figure or a day that stands by itself."""
+    if _FIGURE.fullmatch(text):
+        return local_figures(text)
+    if _DAY.fullmatch(text):
+        day = QDate.fromString(text, Qt.DateFormat.ISODate)
+        return QLocale().toString(day, QLocale.FormatType.ShortFormat) if day.isValid() else None
+    return None
 
 
 def is_mirrored() -> bool:

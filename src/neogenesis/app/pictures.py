@@ -96,7 +96,7 @@ def _photograph_rescue(window: MainWindow, photographer: Photographer, place: Pa
     assert job is not None
     job.survey.start()
     wait(lambda: job.survey.state == "done")
-    window.show_keep()
+    window.sheets.show_keep()
     sheet = window.findChild(KeepSheet)
     assert sheet is not None
     sheet.place.setText("/srv/jobs/T-1044/old-drive.img")
@@ -158,7 +158,7 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     photographer.take(window, "handover")
     handover = window.views["handover"]
     assert isinstance(handover, HandoverView)
-    window.show_help()
+    window.sheets.show_help()
     photographer.take(window, "help")
     look().set()
 

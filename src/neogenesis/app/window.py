@@ -2,33 +2,23 @@
 
 from __future__ import annotations
 
-import msgspec
-from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
-from PyQt6.QtWidgets import QDialog, QMainWindow
+from PyQt6.QtWidgets import QMainWindow
 
-from neogenesis.app.bench import Bench, Dock, login_name
+from neogenesis.app.bench import Bench
 from neogenesis.app.command.actions import Actions
 from neogenesis.app.command.declared import declared
-from neogenesis.app.command.field import CommandField, everything
 from neogenesis.app.desks import Desks
 from neogenesis.app.frame import Frame
-from neogenesis.app.jobs.sheet import JobSheet
-from neogenesis.app.jobs.view import HELP as JOBS_HELP
-from neogenesis.app.keep.view import KeepSheet
-from neogenesis.app.language import said
 from neogenesis.app.news import News
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.overlay.help import HelpOverlay
 from neogenesis.app.parts.stop import StopView
 from neogenesis.app.preferences.appearance import Appearance
-from neogenesis.app.preferences.sheet import PreferencesSheet
-from neogenesis.app.settings import Settings
-from neogenesis.app.shelf.sheet import DriveSheet
+from neogenesis.app.sheets import Sheets
 from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import icon_pixmap
 from neogenesis.app.theme.look import look
-from neogenesis.core.job import Shop, first_broken, stop_titled
+from neogenesis.core.job import first_broken
 from neogenesis.core.job.route import position
 
 _NARROW = 1180
@@ -46,6 +36,7 @@ class MainWindow(QMainWindow):
         self.stop = ""
         self.views: dict[str, StopView] = {}
         self.setWindowIcon(QIcon(icon_pixmap("ship-wheel", 64, "accent")))
+        self.sheets = Sheets(self)
         self.actions_ = Actions(self, declared(self))
         self._build()
         self.appearance.place(self)
@@ -75,11 +66,11 @@ class MainWindow(QMainWindow):
         self.rail.jobs_asked.connect(self.show_jobs)
         self.rail.menu_asked.connect(lambda place: self.actions_.menu(self).popup(place))
         self.jobs_view.job_asked.connect(self.open_job)
-        self.jobs_view.new_asked.connect(self.new_job)
-        self.jobs_view.edit_asked.connect(self.edit_job)
+        self.jobs_view.new_asked.connect(self.sheets.new_job)
+        self.jobs_view.edit_asked.connect(self.sheets.edit_job)
         self.jobs_view.shelf_asked.connect(self.bench.shelve)
         self.jobs_view.reopen_asked.connect(self.bench.reopen)
-        self.shelf.drive_asked.connect(self.show_drive)
+        self.shelf.drive_asked.connect(self.sheets.show_drive)
         self.logbook.note_written.connect(lambda text: self.job and self.job.note(self.stop, text))
         self._show_shelf()
         self._fold_logbook()
@@ -87,7 +78,7 @@ class MainWindow(QMainWindow):
     def _build_stops(self, job: OpenJob) -> None:
         self.views = {key: spec.build(job) for key, spec in STOPS.items()}
         for view in self.views.values():
-            view.keep_asked.connect(self.show_keep)
+            view.keep_asked.connect(self.sheets.show_keep)
         self.frame.add_stops(self.views)
 
     def _drop_stops(self) -> None:
@@ -150,67 +141,10 @@ class MainWindow(QMainWindow):
         self._show_marks()
         self._fold_logbook()
 
-    # Sheets
-
-    def _open(self, sheet: QDialog) -> None:
-        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        sheet.open()
-
-    def show_keep(self) -> None:
-        """The sheet for an image, a restore, a rescue or a salvage; once begun it is watched at Transfer."""
-        if self.job is not None:
-            sheet = KeepSheet(self, self.job)
-            sheet.begun.connect(lambda: self.show_stop("transfer"))
-            self._open(sheet)
-
-    def new_job(self) -> None:
-        sheet = JobSheet(self, self.bench.add_job)
-        sheet.accepted.connect(lambda: self.open_job(sheet.ticket))
-        self._open(sheet)
-
-    def _chosen_ticket(self) -> str:
-        """The job in front, or the one chosen on the list."""
+    def chosen_ticket(self) -> str:
+        """The job in front, or the one chosen on the list; empty for none."""
         chosen = self.jobs_view.chosen
         return self.job.ticket if self.job else (chosen.job.ticket if chosen else "")
-
-    def has_chosen_job(self) -> bool:
-        return bool(self._chosen_ticket())
-
-    def edit_job(self, ticket: str = "") -> None:
-        """Change what is known of a job."""
-        ticket = ticket or self._chosen_ticket()
-        if ticket:
-            self._open(JobSheet(self, self.bench.edit_job, self.bench.job(ticket)))
-
-    def show_drive(self, dock: Dock) -> None:
-        self._open(DriveSheet(self, dock))
-
-    def show_preferences(self) -> None:
-        settings = self.appearance.settings
-        self._open(PreferencesSheet(self, settings, self.bench.shop, self._take_preferences, login_name()))
-
-    def _take_preferences(self, settings: Settings, shop: Shop) -> None:
-        if shop != self.bench.shop:
-            self.bench.keep_shop(shop)
-            self.news.rename(self.bench.name)
-        kept = msgspec.structs.replace(settings, logbook=self.appearance.settings.logbook)
-        self.appearance.keep(kept)
-
-    def show_command(self) -> None:
-        field = CommandField(self, everything(self))
-        place = self.mapToGlobal(self.rect().center())
-        field.move(place.x() - field.width() // 2, self.mapToGlobal(self.rect().topLeft()).y() + look().px(70))
-        field.accepted.connect(lambda: (found := field.chosen()) and found.do())
-        self._open(field)
-        field.field.setFocus()
-
-    def show_help(self) -> None:
-        title = said(stop_titled(self.stop).title if self.stop else "Jobs")
-        texts = STOPS[self.stop].help if self.stop else JOBS_HELP
-        overlay = HelpOverlay(self, title, texts, self.actions_.here())
-        overlay.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        overlay.show()
-        overlay.setFocus()
 
     def main_action(self) -> None:
         view = self.views.get(self.stop)

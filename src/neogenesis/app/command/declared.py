@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 def declared(window: MainWindow) -> list[Action]:
     """In the order in which the menu shows them."""
-    look = window.appearance
+    look, sheets = window.appearance, window.sheets
 
     def in_job() -> bool:
         return window.job is not None
@@ -41,20 +41,20 @@ def declared(window: MainWindow) -> list[Action]:
         for n, s in enumerate(ROUTE, 1)
     ]
     return [
-        Action("command", "Find anything", "Ctrl+K", "Go", window.show_command),
+        Action("command", "Find anything", "Ctrl+K", "Go", sheets.show_command),
         Action("jobs", "All jobs", "Alt+0", "Go", window.show_jobs),
         *stops,
-        Action("new-job", "New job", "Ctrl+N", "Job", window.new_job),
-        Action("edit-job", "Change the job", "Ctrl+E", "Job", window.edit_job, window.has_chosen_job),
+        Action("new-job", "New job", "Ctrl+N", "Job", sheets.new_job),
+        Action("edit-job", "Change the job", "Ctrl+E", "Job", sheets.edit_job, lambda: bool(window.chosen_ticket())),
         Action("main", "Do the stop's main action", "Ctrl+Return", "Job", window.main_action, in_job, in_job),
         Action("note", "Note for the logbook", "Ctrl+L", "Job", window.focus_note, in_job, in_job),
-        Action("keep", "Image, rescue, restore, or copy files out", "Ctrl+I", "Job", window.show_keep, in_job, in_job),
+        Action("keep", "Image, rescue, restore, or copy files out", "Ctrl+I", "Job", sheets.show_keep, in_job, in_job),
         *own,
         Action("theme", "Day or night", "Ctrl+T", "Window", look.switch_theme),
         Action("logbook", "Show or fold the logbook", "Ctrl+B", "Window", window.switch_logbook, in_job, in_job),
         Action("larger", "Larger text", "Ctrl+=", "Window", lambda: look.scale(1)),
         Action("smaller", "Smaller text", "Ctrl+-", "Window", lambda: look.scale(-1)),
-        Action("preferences", "Preferences", "Ctrl+,", "Window", window.show_preferences),
-        Action("help", "Help for this stop", "F1", "Window", window.show_help),
+        Action("preferences", "Preferences", "Ctrl+,", "Window", sheets.show_preferences),
+        Action("help", "Help for this stop", "F1", "Window", sheets.show_help),
         Action("quit", "Close the window; transfers go on", "Ctrl+Q", "Window", window.close),
     ]

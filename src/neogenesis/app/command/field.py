@@ -183,5 +183,5 @@ def everything(window: MainWindow) -> list[Found]:
         if dock.docked:
             drive = dock.docked.drive
             name = f"{drive.model} {tail(drive.serial)}"
-            found.append(Found(name, tr("drive"), drive.serial, lambda d=dock: window.show_drive(d)))
+            found.append(Found(name, tr("drive"), drive.serial, lambda d=dock: window.sheets.show_drive(d)))
     return found

@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.language import mark
+from neogenesis.app.plan.model import PlanModel
+from neogenesis.app.session import Session
 from neogenesis.app.work import Failure, failure_of
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Improvement, Report, improvement_of, report_from_records
 from neogenesis.core.transfer import RunFiles
 
-if TYPE_CHECKING:
-    from neogenesis.app.open_job import OpenJob
+#: How start times are measured, as `Improvement` says it.
+_METHOD = mark("stopwatch")
+
+
+def _measured(before_s: float | None, after_s: float | None) -> str:
+    if before_s and after_s:
+        return f"Start of the machine: {before_s:g} s before, {after_s:g} s now"
+    return f"Start of the machine before: {before_s:g} s" if before_s else f"Start of the machine now: {after_s:g} s"
 
 
 class HandoverModel(QObject):
@@ -20,26 +27,26 @@ class HandoverModel(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(desk)
-        self._desk = desk
+    def __init__(self, session: Session, plan: PlanModel) -> None:
+        super().__init__(session)
+        self._session, self._plan = session, plan
         self.report: Report | None = None
         self.failure: Failure | None = None
         self._made_from: tuple[int, int, int] | None = None
 
     @property
     def pdf_path(self) -> str:
-        return str(self._desk.dossier / "report.pdf")
+        return str(self._session.dossier / "report.pdf")
 
     @property
     def picture_path(self) -> str:
-        return str(self._desk.dossier / "plan.png")
+        return str(self._session.dossier / "plan.png")
 
     def refresh(self) -> None:
         """Make the report anew when the records it is made from have changed."""
-        path = RunFiles(self._desk.plan.path).manifest
-        plan = self._desk.plan.written
-        log = self._desk.log()
+        path = RunFiles(self._plan.path).manifest
+        plan = self._plan.written
+        log = self._session.log()
         if plan is None or not path.exists():
             self.report = self._made_from = None
             return
@@ -50,17 +57,17 @@ class HandoverModel(QObject):
         self._made_from = made_from
         self.report = self.failure = None
         try:
-            self.report = report_from_records(self._desk.job, plan, path, log)
+            self.report = report_from_records(self._session.job, plan, path, log)
         except NeogenesisError as error:
             self.failure = failure_of(error)
 
     @property
     def improvement(self) -> Improvement | None:
-        return improvement_of(self._desk.log())
+        return improvement_of(self._session.log())
 
     def measured(self, which: str) -> float | None:
         """The latest `before_s` or `after_s` of the logbook."""
-        for entry in reversed(self._desk.log()):
+        for entry in reversed(self._session.log()):
             value = entry.figures.get(which)
             if isinstance(value, int | float):
                 return float(value)
@@ -70,17 +77,15 @@ class HandoverModel(QObject):
         """Record start times that were measured at the machine."""
         figures = {k: v for k, v in (("before_s", before_s), ("after_s", after_s)) if v}
         if figures:
-            words = {"before_s": "before", "after_s": "now"}
-            text = ", ".join(f"{value:g} s {words[key]}" for key, value in figures.items())
-            self._desk.record("measure", f"Start of the machine: {text}", runs=runs, **figures)
+            self._session.record("measure", _measured(before_s, after_s), runs=runs, **figures)
             self.changed.emit()
 
     def printed(self, path: str) -> None:
-        self._desk.record("report", "Customer's report written", file=path)
+        self._session.record("report", "Customer's report written", file=path)
         self.changed.emit()
 
     def hand_over(self) -> None:
         """Close the job; its records stay."""
-        self._desk.record("handover", "Handed over; the old drive is with the customer")
-        self._desk.bench.update(self._desk.ticket, stop="handover", closed=True)
+        self._session.record("handover", "Handed over; the old drive is with the customer")
+        self._session.bench.update(self._session.ticket, stop="handover", closed=True)
         self.changed.emit()

@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import clear
+from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import clock, rate
 
@@ -92,6 +93,7 @@ class RunningLine(QAbstractButton):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
+        follow_direction(painter, self.rect())
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         area, shown = QRectF(self.rect()).adjusted(1, 1, -1, -1), self.shown
         hot = self.hasFocus() or self.underMouse()
@@ -105,7 +107,7 @@ class RunningLine(QAbstractButton):
             metrics = look().metrics(SMALL) if small else look().metrics(bold=bold)
             place = QRectF(left + look().px(8), area.top(), right - left - look().px(12), area.height())
             words = metrics.elidedText(text, Qt.TextElideMode.ElideRight, int(place.width()))
-            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, words)
+            draw_text(painter, place, Qt.AlignmentFlag.AlignVCenter, words)
 
         put(0, shown.ticket, "ink", True)
         put(1, shown.what, "accent")

@@ -24,6 +24,7 @@ from neogenesis.app.jobs.running import RunningStrip
 from neogenesis.app.language import mark, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
+from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.parts.stop import StopView
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.stops import STOPS
@@ -59,6 +60,7 @@ class JobDelegate(QStyledItemDelegate):
             return
         shown: JobRow = index.data(Qt.ItemDataRole.UserRole)
         painter.save()
+        follow_direction(painter, option.rect)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         chosen = bool(option.state & QStyle.StateFlag.State_HasFocus)
         hot = chosen or bool(option.state & QStyle.StateFlag.State_MouseOver)
@@ -81,7 +83,7 @@ class JobDelegate(QStyledItemDelegate):
             painter.setPen(look().colour(token))
             metrics = look().metrics(SMALL, bold) if small else look().metrics(bold=bold)
             align = Qt.AlignmentFlag.AlignLeft
-            painter.drawText(QRectF(x, y, width, line), align, metrics.elidedText(text, _ELIDE, int(width)))
+            draw_text(painter, QRectF(x, y, width, line), align, metrics.elidedText(text, _ELIDE, int(width)))
 
         wide = area.right() - right - pad - (look().px(90) if shown.tags != (None, None) else 0)
         put(left, top, half - pad, f"{job.ticket}   {job.customer}", "muted" if job.closed else "ink", True)
@@ -104,7 +106,7 @@ class JobDelegate(QStyledItemDelegate):
         if None not in tags:
             arrow = look().px(14)
             place = QRectF(right - 1.5 * side - arrow / 2, middle - arrow / 2, arrow, arrow)
-            paint_icon(painter, "arrow-right", place, "muted")
+            paint_icon(painter, "arrow-right", place, "muted", points=True)
 
     def _paint_route(self, painter: QPainter, left: float, middle: float, width: float, shown: JobRow) -> None:
         step, r = width / (len(ROUTE) - 1), look().px(4)

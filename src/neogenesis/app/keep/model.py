@@ -12,20 +12,18 @@ from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.language import mark
+from neogenesis.app.session import Session
 from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import Record, load, save
 from neogenesis.core.work import Event
-
-if TYPE_CHECKING:
-    from neogenesis.app.open_job import OpenJob
 
 Kind = Literal["image", "restore", "rescue", "salvage"]
 State = Literal["ready", "running", "stopping", "ended"]
@@ -105,16 +103,16 @@ class KeepModel(QObject):
     moved = pyqtSignal()
     ended = pyqtSignal(str)
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(desk)
-        self._desk = desk
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._session = session
         self.state: State = "ready"
         self.kept = Kept(kind="image", place="")
         self.heard = Heard()
         self.failure: Failure | None = None
         self._process: subprocess.Popen[bytes] | None = None
-        self._record = desk.dossier / "keep.json"
-        self._path = desk.dossier / "keep.events.jsonl"
+        self._record = session.dossier / "keep.json"
+        self._path = session.dossier / "keep.events.jsonl"
         self._events = EventFile(self._path)
         self._timer = QTimer(self)
         self._timer.setInterval(_POLL_MS)
@@ -141,7 +139,7 @@ class KeepModel(QObject):
 
     @property
     def map_path(self) -> Path:
-        return self._desk.dossier / "rescue.map.json"
+        return self._session.dossier / "rescue.map.json"
 
     def _attach(self) -> None:
         """Find again what another window began."""
@@ -172,7 +170,7 @@ class KeepModel(QObject):
 
         For a restore it is the image that is put onto `targets`, each confirmed by one of `tails`.
         """
-        old = self._desk.place("old")
+        old = self._session.place("old")
         if self.is_active or not place or not (old or kind == "restore"):
             return
         unfinished = self.failure is not None and self.kept.kind == kind and self.kept.place == place
@@ -194,9 +192,9 @@ class KeepModel(QObject):
         self.state = "running"
         name, what = Path(place).name, f"{kind}-start"
         if kind == "restore":
-            self._desk.record(what, f"Restore begun, from {name}", place=place)
+            self._session.record(what, f"Restore begun, from {name}", place=place)
         else:
-            self._desk.record(what, f"{_WORDS[kind]} begun, to {name}", place=place)
+            self._session.record(what, f"{_WORDS[kind]} begun, to {name}", place=place)
         self._timer.start()
         self.changed.emit()
 
@@ -289,11 +287,11 @@ class KeepModel(QObject):
             self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
         text = outcome.text if outcome else (self.failure.text if self.failure else "")
         if note or self._end_is_missing():
-            self._desk.record(f"{self.kind}-{outcome.outcome if outcome else 'failed'}", text)
+            self._session.record(f"{self.kind}-{outcome.outcome if outcome else 'failed'}", text)
             self.ended.emit(text)
         self.changed.emit()
 
     def _end_is_missing(self) -> bool:
         """Whether the logbook says that it began, and not how it ended."""
-        latest = [e.kind for e in self._desk.log() if e.kind.startswith(f"{self.kind}-")]
+        latest = [e.kind for e in self._session.log() if e.kind.startswith(f"{self.kind}-")]
         return bool(latest) and latest[-1] == f"{self.kind}-start"

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from neogenesis.app.language import mark, tr
+from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.theme.look import BODY, SMALL, look
 from neogenesis.core.rescue import PASSES
 
@@ -44,6 +45,7 @@ class PassLine(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
+        follow_direction(painter, self.rect())
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         tall = self.height() / len(PASSES)
         x, r = look().px(8), look().px(5)
@@ -66,10 +68,10 @@ class PassLine(QWidget):
             painter.setFont(look().font(BODY, bold=here))
             painter.setPen(look().colour("ink" if here or done else "muted"))
             place = QRectF(left, y - tall / 2, title_wide, tall)
-            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, tr(title))
+            draw_text(painter, place, Qt.AlignmentFlag.AlignVCenter, tr(title))
             painter.setFont(look().font(SMALL))
             painter.setPen(look().colour("ink" if here else "muted"))
             left += title_wide + look().px(14)
             room = max(0.0, self.width() - left)
             text = look().metrics(SMALL).elidedText(tr(expect), Qt.TextElideMode.ElideRight, int(room))
-            painter.drawText(QRectF(left, y - tall / 2, room, tall), Qt.AlignmentFlag.AlignVCenter, text)
+            draw_text(painter, QRectF(left, y - tall / 2, room, tall), Qt.AlignmentFlag.AlignVCenter, text)

@@ -60,6 +60,7 @@ class LogbookView(QWidget):
         foot.setContentsMargins(look().px(16), look().px(6), look().px(16), look().px(12))
         foot.addWidget(self.note)
         outer.addLayout(foot)
+        self._checked: list[Check] | None = None
         self._shown: tuple[list[LogEntry], int | None] = ([], None)
 
     def take_drafts(self, drafts: dict[str, str]) -> None:
@@ -110,6 +111,9 @@ class LogbookView(QWidget):
         return line
 
     def show_checks(self, checks: Sequence[Check]) -> None:
+        if list(checks) == self._checked:
+            return
+        self._checked = list(checks)
         clear(self._checks)
         for check in checks:
             self._checks.addWidget(notice(check.severity, check.text, check.remedy))

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PyQt6.QtCore import QEvent, QObject, Qt
-from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from neogenesis.app.command.actions import Action
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.parts.controls import label, native_keys, rule, scrolled
 from neogenesis.app.theme.look import look
 
+_WIDE = 940
 _SAFETY = mark(
     "Before a machine is opened: mains power off and unplugged, battery discharged to 25 % or less where cells can be "
     "reached, then disconnected first. Follow the maker's service manual and local rules; where licensed practice is "
@@ -45,21 +46,18 @@ class HelpOverlay(QWidget):
         for index, action in enumerate(keyed):
             column = 2 * (index // half)
             grid.addWidget(label(action.keys, "muted"), index % half, column)
-            grid.addWidget(label(said(action.title)), index % half, column + 1)
+            grid.addWidget(label(said(action.title), wrap=True), index % half, column + 1)
         grid.addWidget(label(f"{native_keys('Alt+1')} … {native_keys('Alt+9')}", "muted"), half, 0)
         grid.addWidget(label(tr("Go to a stop")), half, 1)
+        for column in (1, 3):
+            grid.setColumnStretch(column, 1)
         inner.addLayout(grid)
         inner.addWidget(rule())
         inner.addWidget(label(tr(_SAFETY), "small", wrap=True))
         inner.addWidget(label(tr("Any key closes this."), "small"))
-        inner.addStretch(1)
-        scroll = self._scroll = scrolled(card)
-        across = QHBoxLayout(self)
-        margin = look().px(40)
-        across.setContentsMargins(margin, margin, margin, margin)
-        across.addStretch(1)
-        across.addWidget(scroll, 6)
-        across.addStretch(1)
+        self._inner = inner
+        self._scroll = scrolled(card)
+        self._scroll.setParent(self)
         self.setAccessibleName(tr("Help: {0}").format(title))
         self.setGeometry(window.rect())
         window.installEventFilter(self)
@@ -69,6 +67,14 @@ class HelpOverlay(QWidget):
         if event is not None and event.type() == QEvent.Type.Resize and parent is not None:
             self.setGeometry(parent.rect())
         return super().eventFilter(watched, event)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """In the middle, as tall as what it says, and scrolled where that is taller than the window."""
+        super().resizeEvent(event)
+        margin = look().px(40)
+        width = min(look().px(_WIDE), self.width() - 2 * margin)
+        height = min(self._inner.totalHeightForWidth(width - 4) + 4, self.height() - 2 * margin)
+        self._scroll.setGeometry((self.width() - width) // 2, (self.height() - height) // 2, width, height)
 
     def focusNextPrevChild(self, next: bool) -> bool:
         """The keyboard stays here until it is closed."""

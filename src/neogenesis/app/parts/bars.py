@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from neogenesis.app.language import said, tr
+from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.core.job import Improvement
 
@@ -32,6 +33,7 @@ class BeforeAfter(QWidget):
         if found is None:
             return
         painter = QPainter(self)
+        follow_direction(painter, self.rect())
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         left, tall = look().px(60), look().px(18)
         room = self.width() - left - look().px(80)
@@ -42,7 +44,7 @@ class BeforeAfter(QWidget):
             y = index * (tall + look().px(5))
             painter.setFont(look().font(SMALL))
             painter.setPen(look().colour("muted"))
-            painter.drawText(QRectF(0, y, left, tall), Qt.AlignmentFlag.AlignVCenter, name)
+            draw_text(painter, QRectF(0, y, left, tall), Qt.AlignmentFlag.AlignVCenter, name)
             wide = max(2.0, room * seconds / longest)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(look().role(role))
@@ -50,9 +52,9 @@ class BeforeAfter(QWidget):
             painter.setPen(look().colour("ink"))
             painter.setFont(look().font(bold=True))
             place = QRectF(left + wide + look().px(8), y, look().px(80), tall)
-            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, f"{seconds:g} s")
+            draw_text(painter, place, Qt.AlignmentFlag.AlignVCenter, f"{seconds:g} s")
         painter.setPen(look().colour("muted"))
         painter.setFont(look().font(SMALL))
         y = 2 * (tall + look().px(5))
         flags = Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap
-        painter.drawText(QRectF(0, y + look().px(4), self.width(), self.height() - y), flags, said(found.sentence()))
+        draw_text(painter, QRectF(0, y + look().px(4), self.width(), self.height() - y), flags, said(found.sentence()))

@@ -186,12 +186,15 @@ class Form(QWidget):
         super().__init__()
         self.fields = {field.key: field for field in fields}
         self._shown: dict[str, str] = {}
+        self._headings: list[QWidget] = []
         self._fault = label("", "stop", wrap=True)
         self._fault.hide()
         form = QFormLayout()
         form.setSpacing(look().px(10))
         for field in fields:
-            form.addRow(field.heading, field.line)
+            heading = field.heading
+            self._headings.append(heading)
+            form.addRow(heading, field.line)
             field.when_edited(self.edited.emit)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -199,6 +202,13 @@ class Form(QWidget):
         layout.addLayout(form)
         layout.addWidget(self._fault)
         self._shown = self._raw()
+
+    def align_with(self, *others: Form) -> None:
+        """Let the fields of several forms begin at one line."""
+        headings = [heading for form in (self, *others) for heading in form._headings]
+        wide = max(heading.sizeHint().width() for heading in headings)
+        for heading in headings:
+            heading.setMinimumWidth(wide)
 
     def show_values(self, values: dict[str, Any]) -> None:
         """Fill in what is on record; from then on the form knows what was changed."""

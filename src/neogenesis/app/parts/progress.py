@@ -7,6 +7,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from neogenesis.app.language import tr
+from neogenesis.app.parts.mirror import follow_direction
 from neogenesis.app.theme.look import look
 
 
@@ -29,6 +30,7 @@ class ProgressLine(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
+        follow_direction(painter, self.rect())
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         wide, tall = float(self.width()), self.height() * 0.55

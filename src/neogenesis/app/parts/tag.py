@@ -8,6 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
+from neogenesis.app.parts.mirror import draw_text
 from neogenesis.app.theme.look import BODY, look
 from neogenesis.app.theme.tokens import Shape, tag_look
 
@@ -58,7 +59,7 @@ def paint_tag(painter: QPainter, index: int, rect: QRectF, ghost: bool = False) 
     font.setPixelSize(max(8, round(rect.height() * 0.44)))
     painter.setFont(font)
     place = rect.translated(0, rect.height() * (0.10 if shape == "triangle" else 0.0))
-    painter.drawText(place, Qt.AlignmentFlag.AlignCenter, letter)
+    draw_text(painter, place, Qt.AlignmentFlag.AlignCenter, letter)
 
 
 class TagMark(QWidget):

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.language import tr
+from neogenesis.app.session import Session
+from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.work import Failure, failure_of
 from neogenesis.bench import planning, worker
 from neogenesis.core.errors import NeogenesisError
@@ -20,23 +22,24 @@ from neogenesis.core.survey import PartitionFacts, Surveyed
 from neogenesis.core.transfer import RunFiles
 from neogenesis.core.units import MIB, both_text, round_down
 
-if TYPE_CHECKING:
-    from neogenesis.app.open_job import OpenJob
-
 State = Literal["no-survey", "no-drive", "absent", "reading", "ready", "shown", "locked"]
 _MOST_UNDO = 200
 
 
 class PlanModel(QObject):
-    """`plan` is the last one that works; `refusal` says why the policy wanted now has none."""
+    """`plan` is the last one that works; `refusal` says why the policy wanted now has none.
+
+    `filed` tells that another plan, or none, is on file.
+    """
 
     changed = pyqtSignal()
+    filed = pyqtSignal()
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(desk)
-        self._desk = desk
-        self.path: Path = desk.dossier / "plan.json"
-        desk.drives_chosen.connect(self._drives_chosen)
+    def __init__(self, session: Session, survey: SurveyModel) -> None:
+        super().__init__(session)
+        self._session, self._survey = session, survey
+        self.path: Path = session.dossier / "plan.json"
+        session.drives_chosen.connect(self._drives_chosen)
         self.plan: Plan | None = None
         self.written: Plan | None = None
         self.policy = Policy()
@@ -60,13 +63,13 @@ class PlanModel(QObject):
     def _source(self) -> Surveyed | None:
         """The old drive as it was read, while the job means that one."""
         found = self._read_from
-        return found if found is not None and self._desk.means("old", found.survey.drive) else None
+        return found if found is not None and self._session.means("old", found.survey.drive) else None
 
     @property
     def _target(self) -> Target | None:
         """The new drive as it was read, while the job means that one."""
         found = self._read_onto
-        return found if found is not None and found.drive and self._desk.means("new", found.drive) else None
+        return found if found is not None and found.drive and self._session.means("new", found.drive) else None
 
     @property
     def out_of_date(self) -> str:
@@ -74,22 +77,22 @@ class PlanModel(QObject):
         plan = self.written
         if plan is None:
             return ""
-        if not self._desk.means("old", plan.source.survey.drive):
+        if not self._session.means("old", plan.source.survey.drive):
             return tr("The plan on file was made from another old drive than this job has now.")
-        if plan.target.drive is not None and not self._desk.means("new", plan.target.drive):
+        if plan.target.drive is not None and not self._session.means("new", plan.target.drive):
             return tr("The plan on file was made for another new drive than this job has now.")
         return ""
 
     @property
     def state(self) -> State:
-        job = self._desk.job
+        job = self._session.job
         if self.reading:
             return "reading"
         if self.plan is not None and self.is_carried_out():
             return "locked"
         if self._source is not None and self._target is not None:
             return "ready"
-        if self._desk.survey.record is None:
+        if self._survey.record is None:
             return "no-survey"
         if not job.new_drive:
             return "no-drive"
@@ -118,7 +121,7 @@ class PlanModel(QObject):
 
     def choose(self, name: str) -> None:
         """Take another drive as the new one; the layout is made for it at once."""
-        self._desk.choose_drive("new", name)
+        self._session.choose_drive("new", name)
         self.prepare()
 
     def _drives_chosen(self) -> None:
@@ -132,18 +135,18 @@ class PlanModel(QObject):
 
     def prepare(self) -> None:
         """Read both drives again, so that a plan can be made; does nothing when that has been done."""
-        job = self._desk.job
+        job = self._session.job
         if self.reading or self.state in ("ready", "locked") or not job.old_drive or not job.new_drive:
             return
-        if self._desk.survey.record is None:
+        if self._survey.record is None:
             return
-        old, new = self._desk.place("old"), self._desk.place("new")
+        old, new = self._session.place("old"), self._session.place("new")
         if not (old and new):
             self.changed.emit()
             return
         self.reading, self.failure, self._asked = True, None, job.new_drive
         self.changed.emit()
-        self._desk.bench.work.in_process(self._read, planning.both_drives, old, new)
+        self._session.bench.work.in_process(self._read, planning.both_drives, old, new)
 
     def _read(self, found: tuple[Surveyed, Target] | Failure) -> None:
         self.reading = False
@@ -151,8 +154,8 @@ class PlanModel(QObject):
             self.failure = found
         else:
             self._read_from, self._read_onto = found
-            if found[1].drive is not None and self._asked == self._desk.job.new_drive:
-                self._desk.learn("new", found[1].drive)
+            if found[1].drive is not None and self._asked == self._session.job.new_drive:
+                self._session.learn("new", found[1].drive)
             if self._source is None or self._target is None:  # other drives were chosen, or put there, meanwhile
                 self.changed.emit()
                 self.prepare()
@@ -230,7 +233,7 @@ class PlanModel(QObject):
             self.changed.emit()
 
     def facts(self, number: int | None) -> PartitionFacts | None:
-        survey = self._desk.survey.record if self._source is None else self._source.survey
+        survey = self._survey.record if self._source is None else self._source.survey
         return survey.partition(number) if survey and number is not None else None
 
     def clamp(self, number: int, size_bytes: int) -> int:
@@ -269,16 +272,16 @@ class PlanModel(QObject):
         if worker.running_worker(self.path) is not None:
             return
         number = 1
-        while (folder := self._desk.dossier / f"earlier-{number}").exists():
+        while (folder := self._session.dossier / f"earlier-{number}").exists():
             number += 1
         folder.mkdir()
-        for file in sorted(self._desk.dossier.glob(f"{self.path.stem}.*")):
+        for file in sorted(self._session.dossier.glob(f"{self.path.stem}.*")):
             file.rename(folder / file.name)
-        self._desk.record("plan", f"Earlier plan and its records kept as {folder.name}")
+        self._session.record("plan", f"Earlier plan and its records kept as {folder.name}")
         self.written = None
         self._read_from = self._read_onto = None
         self._undo, self._redo = [], []
-        self._desk.transfer.plan_written()
+        self.filed.emit()
         self.prepare()
         self.changed.emit()
 
@@ -293,13 +296,13 @@ class PlanModel(QObject):
             self.changed.emit()
             return
         self.written = self.plan
-        self._desk.record(
+        self._session.record(
             "plan",
             f"Plan written: {both_text(self.plan.estimate.bytes_to_copy)} to copy",
             bytes_to_copy=self.plan.estimate.bytes_to_copy,
             partitions=len(self.plan.layout.partitions),
             left_behind=list(self.plan.left_behind),
         )
-        self._desk.advance("transfer")
-        self._desk.transfer.plan_written()
+        self._session.advance("transfer")
+        self.filed.emit()
         self.changed.emit()

@@ -63,6 +63,7 @@ class PreferencesSheet(QDialog):
                 TextField("currency", tr("Currency"), tr("three letters, such as EUR"), parse_currency),
             )
         )
+        self.yours.align_with(self.shops)
         self.yours.show_values({**msgspec.structs.asdict(settings), "percent": str(settings.percent)})
         self.shops.show_values(msgspec.structs.asdict(shop))
         inner = QWidget()

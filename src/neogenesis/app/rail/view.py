@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QAbstractButton, QSizePolicy, QVBoxLayout, QWidget
 
 from neogenesis.app.language import said, tr, trn
 from neogenesis.app.parts.controls import button, label
+from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.rail.week import WeekLine, days_of
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import BODY, SMALL, look
@@ -45,6 +46,7 @@ class Station(QAbstractButton):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
+        follow_direction(painter, self.rect())
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         area = QRectF(self.rect())
         middle = area.center().y()
@@ -74,8 +76,8 @@ class Station(QAbstractButton):
         painter.setPen(look().colour("ink" if self.standing != "ahead" or self.shown else "muted"))
         painter.setFont(look().font(BODY, bold=self.shown))
         left = x + look().px(20)
-        painter.drawText(
-            QRectF(left, 0, area.width() - left, area.height()), Qt.AlignmentFlag.AlignVCenter, self.text()
+        draw_text(
+            painter, QRectF(left, 0, area.width() - left, area.height()), Qt.AlignmentFlag.AlignVCenter, self.text()
         )
         right = area.width() - look().px(18)
         painter.setFont(look().font(SMALL))
@@ -86,14 +88,14 @@ class Station(QAbstractButton):
             wide = look().metrics(SMALL).horizontalAdvance(text)
             painter.setPen(look().colour(token))
             place = QRectF(right - wide, 0, wide + 2, area.height())
-            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, text)
+            draw_text(painter, place, Qt.AlignmentFlag.AlignVCenter, text)
             name = "octagon-x" if self.worst == "stop" else "triangle-alert"
             paint_icon(painter, name, QRectF(right - wide - side - 4, middle - side / 2, side, side), token)
         else:
             painter.setPen(look().colour("muted"))
             place = QRectF(0, 0, right, area.height())
             align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
-            painter.drawText(place, align, str(self.number))
+            draw_text(painter, place, align, str(self.number))
 
 
 class RailView(QWidget):

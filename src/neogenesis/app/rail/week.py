@@ -11,6 +11,7 @@ from PyQt6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QToolTip, QWidget
 
 from neogenesis.app.language import tr
+from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import moment_of
 from neogenesis.core.job import Job
@@ -76,6 +77,7 @@ class WeekLine(QWidget):
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
+        follow_direction(painter, self.rect())
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         x, r, row = look().px(24), look().px(5), self._row()
         for number, day in enumerate(self.days):
@@ -90,7 +92,7 @@ class WeekLine(QWidget):
             painter.setFont(look().font(bold=day.today or day.late))
             painter.setPen(look().colour("stop" if day.late else ("ink" if day.tickets or day.today else "muted")))
             place = QRectF(x + look().px(16), middle - row / 2, self.width(), row)
-            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, day.title)
+            draw_text(painter, place, Qt.AlignmentFlag.AlignVCenter, day.title)
             self._paint_marks(painter, day, middle, token)
 
     def _paint_marks(self, painter: QPainter, day: Day, middle: float, token: str) -> None:
@@ -101,7 +103,7 @@ class WeekLine(QWidget):
             painter.setPen(look().colour(token))
             place = QRectF(0, middle - self._row() / 2, right, self._row())
             align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
-            painter.drawText(place, align, str(len(day.tickets)))
+            draw_text(painter, place, align, str(len(day.tickets)))
             return
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(look().colour(token))

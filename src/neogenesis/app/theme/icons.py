@@ -9,6 +9,7 @@ from PyQt6.QtCore import QByteArray, QRectF, Qt
 from PyQt6.QtGui import QIcon, QPainter, QPixmap
 from PyQt6.QtSvg import QSvgRenderer
 
+from neogenesis.app.parts.mirror import readable
 from neogenesis.app.theme.look import look
 
 
@@ -22,9 +23,13 @@ def _drawing(name: str, token: str) -> QSvgRenderer:
     return _coloured(name, getattr(look().tokens, token))
 
 
-def paint_icon(painter: QPainter, name: str, rect: QRectF, token: str = "ink") -> None:
-    """Draw an icon into `rect`."""
-    _drawing(name, token).render(painter, rect)
+def paint_icon(painter: QPainter, name: str, rect: QRectF, token: str = "ink", points: bool = False) -> None:
+    """Draw an icon into `rect`. One that `points` along the reading direction is mirrored with the drawing."""
+    if points:
+        _drawing(name, token).render(painter, rect)
+        return
+    with readable(painter, rect):
+        _drawing(name, token).render(painter, rect)
 
 
 def icon_pixmap(name: str, size: int, token: str = "ink", ratio: float = 2.0) -> QPixmap:

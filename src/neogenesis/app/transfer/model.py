@@ -8,11 +8,13 @@ from __future__ import annotations
 import subprocess
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.language import tr
+from neogenesis.app.plan.model import PlanModel
+from neogenesis.app.session import Session
 from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.words import tail
 from neogenesis.app.work import Failure
@@ -23,9 +25,6 @@ from neogenesis.core.plan import Gate, Plan
 from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import both_text
 from neogenesis.core.work import Event
-
-if TYPE_CHECKING:
-    from neogenesis.app.open_job import OpenJob
 
 State = Literal["no-plan", "ready", "starting", "running", "paused", "stopping", "stopped", "done", "failed"]
 _POLL_MS = 120
@@ -67,10 +66,10 @@ class TransferModel(QObject):
     moved = pyqtSignal()
     ended = pyqtSignal(str)
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(desk)
-        self._desk = desk
-        self.path: Path = desk.dossier / "plan.json"
+    def __init__(self, session: Session, plan: PlanModel) -> None:
+        super().__init__(session)
+        self._session, self._plan = session, plan
+        self.path: Path = session.dossier / "plan.json"
         self.files = RunFiles(self.path)
         self.progress = Progress()
         self.state: State = "no-plan"
@@ -87,7 +86,7 @@ class TransferModel(QObject):
     @property
     def plan(self) -> Plan | None:
         """The plan on file: that one is run, not the one that is being changed."""
-        return self._desk.plan.written
+        return self._plan.written
 
     def plan_written(self) -> None:
         self._attach()
@@ -124,7 +123,7 @@ class TransferModel(QObject):
 
     @property
     def gates_open(self) -> bool:
-        return bool(self.plan) and not self._desk.plan.out_of_date and all(g.open for g in self.gates())
+        return bool(self.plan) and not self._plan.out_of_date and all(g.open for g in self.gates())
 
     @property
     def expected_tail(self) -> str:
@@ -147,7 +146,7 @@ class TransferModel(QObject):
     @property
     def may_write(self) -> bool:
         """Whether all gates are open and both drives are there."""
-        here = all(dock is not None and dock.present for dock in (self._desk.old_dock(), self._desk.new_dock()))
+        here = all(dock is not None and dock.present for dock in (self._session.old_dock(), self._session.new_dock()))
         return self.gates_open and here
 
     def tail_fits(self, typed: str) -> bool:
@@ -181,11 +180,11 @@ class TransferModel(QObject):
         """Flush the new drive and switch it off, so that it may be pulled out."""
         drive = self.plan.target.drive if self.plan else None
         if drive is not None and self.state == "done":
-            self._desk.bench.work.in_thread(self._parted, make_safe, drive.path)
+            self._session.bench.work.in_thread(self._parted, make_safe, drive.path)
 
     def _parted(self, found: Parting | Failure) -> None:
         self.parting = Parting(False, found.sentence()) if isinstance(found, Failure) else found
-        self._desk.record("parting", self.parting.text)
+        self._session.record("parting", self.parting.text)
         self.changed.emit()
 
     def start(self, tail: str, verify: Verify = "full") -> None:
@@ -207,7 +206,7 @@ class TransferModel(QObject):
             self.progress.outcome = None
         self._process = worker.start_worker(self.path, tail, resume, verify)
         self.state = "starting"
-        self._desk.record(
+        self._session.record(
             "transfer-start",
             f"Transfer {'resumed' if resume else 'started'}: {both_text(plan.estimate.bytes_to_copy)} to copy",
             verify=verify,
@@ -339,7 +338,7 @@ class TransferModel(QObject):
 
     def _end_is_missing(self) -> bool:
         """Whether the logbook says that a transfer began, and not how it ended."""
-        kinds = [e.kind for e in self._desk.log() if e.kind.startswith("transfer-")]
+        kinds = [e.kind for e in self._session.log() if e.kind.startswith("transfer-")]
         return bool(kinds) and kinds[-1] == "transfer-start"
 
     def _note_outcome(self) -> None:
@@ -347,22 +346,22 @@ class TransferModel(QObject):
         outcome = self.progress.outcome
         if self.state == "done" and outcome is not None:
             mark = outcome.figures.get("manifest_hash", "")
-            if any(mark and e.figures.get("manifest_hash") == mark for e in self._desk.log()):
+            if any(mark and e.figures.get("manifest_hash") == mark for e in self._session.log()):
                 return
             kind = "transfer-done" if outcome.outcome == "done" else "transfer-partial"
-            self._desk.record(
+            self._session.record(
                 kind,
                 f"{outcome.text} Copied: {both_text(outcome.copied_bytes)}",
                 seconds=outcome.figures.get("seconds", 0.0),
                 manifest_hash=mark,
                 lost_bytes=outcome.lost_bytes,
             )
-            self._desk.advance("swap")
+            self._session.advance("swap")
         elif self.failure is not None:
             copied = both_text(self.progress.copied_bytes)
             asked = outcome is not None and outcome.outcome == "stopped"
             if asked:
-                self._desk.record(f"transfer-{self.state}", f"Transfer stopped; {copied} are on the new drive")
+                self._session.record(f"transfer-{self.state}", f"Transfer stopped; {copied} are on the new drive")
             else:
-                self._desk.record(f"transfer-{self.state}", self.failure.sentence())
+                self._session.record(f"transfer-{self.state}", self.failure.sentence())
         self.ended.emit(outcome.text if outcome else (self.failure.text if self.failure else ""))

@@ -194,14 +194,14 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
     log("T-1043", 5.4, "intake", "Charts no longer fit; start 44 s, median of 3 runs", before_s=44, runs=3)
     surveyed = planning.survey(drive("pilots-chart"))
     save(store.dossier("T-1043") / "survey.json", surveyed.survey)
-    log("T-1043", 3.1, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
+    log("T-1043", 3.1, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used, health: sound")
     plan = planning.plan_for(surveyed, drive("pilots-new"), None, Policy(grow=4))
     save(store.dossier("T-1043") / "plan.json", plan)
     log(
         "T-1043",
         2.9,
         "plan",
-        f"Plan written: {both_text(plan.estimate.bytes_to_copy)} to copy, Charts grows",
+        f"Plan written: {both_text(plan.estimate.bytes_to_copy)} to copy",
     )
 
     store.add(
@@ -240,25 +240,20 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
     )
     surveyed = planning.survey(drive("museum-kiosk"))
     save(store.dossier("T-1041") / "survey.json", surveyed.survey)
-    log("T-1041", 74.5, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used")
+    log("T-1041", 74.5, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used, health: sound")
     path = store.dossier("T-1041") / "plan.json"
-    save(path, planning.plan_for(surveyed, drive("museum-new"), None, Policy()))
-    log("T-1041", 74.2, "plan", "Plan written")
+    kiosk = planning.plan_for(surveyed, drive("museum-new"), None, Policy())
+    save(path, kiosk)
+    log("T-1041", 74.2, "plan", f"Plan written: {both_text(kiosk.estimate.bytes_to_copy)} to copy")
     outcome = transferring.run_transfer(path, _DRIVES["museum-new"]["serial"][-4:], False, "full")
     log(
         "T-1041",
         72.9,
         "transfer-done",
-        f"Copied and checked {both_text(outcome.copied_bytes)}",
+        f"Everything was copied and checked. Copied: {both_text(outcome.copied_bytes)}",
         seconds=outcome.seconds,
         manifest_hash=outcome.manifest_hash,
     )
-    log(
-        "T-1041",
-        50.3,
-        "handover",
-        "Start 27 s, median of 3 runs. Handed over; the old drive is with the customer",
-        after_s=27,
-        runs=3,
-    )
+    log("T-1041", 50.6, "measure", "Start of the machine now: 27 s", after_s=27, runs=3)
+    log("T-1041", 50.3, "handover", "Handed over; the old drive is with the customer")
     store.close()
