@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -31,6 +29,7 @@ from neogenesis.bench.simulated.demo import demo_bench
 from neogenesis.core.job import Job
 from tests.drives import blank, make_drive, run, set_docks, simulated, standard_parts
 from tests.faulty import FaultyDrive
+from tests.program import Done, run_program
 
 # Speed is measured by `make bench`; a test never fails for being slow. `make test` tries the same inputs every time,
 # `make test-long` other ones.
@@ -56,17 +55,11 @@ def standard(standard_original: Path, tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def neogenesis() -> Callable[..., subprocess.CompletedProcess[str]]:
+def neogenesis() -> Callable[..., Done]:
     """The real program as a process; with a non-zero status it must say exactly one line, else nothing but `words`."""
 
-    def call(*arguments: str | Path, status: int = 0, words: str = "") -> subprocess.CompletedProcess[str]:
-        done = subprocess.run(
-            [sys.executable, "-m", "neogenesis", *map(str, arguments)],
-            capture_output=True,
-            text=True,
-            check=False,
-            timeout=180,
-        )
+    def call(*arguments: str | Path, status: int = 0, words: str = "") -> Done:
+        done = run_program(arguments)
         assert done.returncode == status, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
         if status:
             assert len(done.stderr.strip().splitlines()) == 1, done.stderr
@@ -78,7 +71,7 @@ def neogenesis() -> Callable[..., subprocess.CompletedProcess[str]]:
 
 
 @pytest.fixture
-def survey_json(neogenesis: Callable[..., subprocess.CompletedProcess[str]]) -> Callable[..., dict]:
+def survey_json(neogenesis: Callable[..., Done]) -> Callable[..., dict]:
     def read(path: Path, *more: str) -> dict:
         return dict(json.loads(neogenesis("survey", path, "--json", *more).stdout))
 

@@ -8,7 +8,7 @@ import os
 import random
 import struct
 import subprocess
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -244,22 +244,50 @@ def file_hashes(image: Path, start: int, size: int) -> dict[str, str]:
         store.close()
 
 
+def data_of(image: Path, start: int = 0, size: int | None = None) -> Iterator[tuple[int, bytes]]:
+    """Every piece of a sparse file, from `start` on, that is not a hole, with its place."""
+    with image.open("rb") as file:
+        end = image.stat().st_size if size is None else start + size
+        at = start
+        while at < end:
+            try:
+                at = os.lseek(file.fileno(), at, os.SEEK_DATA)
+                hole = min(os.lseek(file.fileno(), at, os.SEEK_HOLE), end)
+            except OSError:
+                return  # nothing but a hole is left
+            while at < hole:
+                piece = os.pread(file.fileno(), min(4 * MIB, hole - at), at)
+                yield at, piece
+                at += len(piece)
+
+
+def is_blank(image: Path, start: int = 0, size: int | None = None) -> bool:
+    """Whether a file, or a part of it, holds nothing but zeros."""
+    return not any(piece.strip(b"\0") for _, piece in data_of(image, start, size))
+
+
+def same_bytes(one: Path, other: Path, size: int, start: int = 0) -> bool:
+    """Whether two sparse files hold the same from `start` on."""
+    with one.open("rb") as first, other.open("rb") as second:
+        for file, against in ((one, second), (other, first)):
+            for at, piece in data_of(file, start, size):
+                if os.pread(against.fileno(), len(piece), at) != piece:
+                    return False
+    return True
+
+
+def copy_span(image: Path, start: int, size: int, to: Path) -> Path:
+    """A part of a sparse file as one of its own."""
+    with to.open("wb") as file:
+        file.truncate(size)
+        for at, piece in data_of(image, start, size):
+            os.pwrite(file.fileno(), piece, at - start)
+    return to
+
+
 def check_volume(image: Path, start: int, size: int, kind: str, scratch: Path) -> None:
     """The filesystem's own checker finds the volume in order, at its full size."""
-    volume = scratch / "judged"
-    volume.unlink(missing_ok=True)
-    run(
-        "dd",
-        f"if={image}",
-        f"of={volume}",
-        f"skip={start}",
-        f"count={size}",
-        "iflag=skip_bytes,count_bytes",
-        "bs=1M",
-        "conv=sparse",
-    )
-    with volume.open("r+b") as file:
-        file.truncate(size)
+    volume = copy_span(image, start, size, scratch / "judged")
     if kind == "ntfs":
         said = run("ntfsresize", "--info", "--no-progress-bar", volume)
         device = int(said.split("Current device size:")[1].split()[0])

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.drives import LINUX, MIB, Part, blank, data_hash, make_drive, run, simulated
+from tests.drives import LINUX, MIB, Part, blank, data_hash, is_blank, make_drive, run, simulated
 
 
 @pytest.mark.parametrize("content", ["empty", "tiny", "truncated", "random", "text"])
@@ -32,7 +32,7 @@ def test_absurd_images_are_surveyed_or_refused(content: str, standard: Path, tmp
         assert {f["severity"] for f in found["findings"]} & {"stop", "caution"}
     new = blank(tmp_path / "new.img", 900)
     assert "plan" in neogenesis("plan", image, new, status=3).stderr or content == "truncated"
-    assert not any(new.read_bytes()[: 1 * MIB])
+    assert is_blank(new, 0, MIB)
 
 
 def test_places_that_are_no_drives(tmp_path: Path, neogenesis) -> None:
@@ -182,7 +182,7 @@ def test_target_that_vanished_is_said(standard: Path, tmp_path: Path, neogenesis
     assert "no drive" in neogenesis("transfer", plan, "--confirm", "new", status=2).stderr
     blank(new, 600)
     assert "smaller" in neogenesis("transfer", plan, "--confirm", "new", status=3).stderr
-    assert not any(new.read_bytes())
+    assert is_blank(new)
 
 
 def test_readonly_folder_for_the_plan_is_said(standard: Path, tmp_path: Path, neogenesis) -> None:

@@ -23,7 +23,7 @@ from neogenesis.core.extent import Extents
 from neogenesis.core.rescue import MapEnds, Rescue, RescueMap, Rests, load_map
 from neogenesis.core.store import FileStore, MemoryStore, PathOpener, RangeView, SealedFileStore
 from neogenesis.core.work import Control
-from tests.drives import LINUX, MIB, Part, blank, make_drive, nt_files, simulated, spans
+from tests.drives import LINUX, MIB, Part, blank, is_blank, make_drive, nt_files, simulated, spans
 
 
 class Failing(MemoryStore):
@@ -239,7 +239,7 @@ def test_rescue_refuses_wrong_drives_and_maps(standard: Path, tmp_path: Path, ne
         "passes"
         in neogenesis("rescue", drive, new, "--map", page, "--confirm", "new", "--passes", "hammer", status=2).stderr
     )
-    assert not any(new.read_bytes()) and not page.exists()
+    assert is_blank(new) and not page.exists()
     neogenesis("rescue", drive, new, "--map", page, "--confirm", "new")
     assert new.read_bytes() == standard.read_bytes()
     simulated(tmp_path / "old.drive.json", "old.img", serial="OTHER004")

@@ -24,10 +24,12 @@ from tests.drives import (
     blank,
     check_volume,
     file_hashes,
+    is_blank,
     linux_files,
     make_drive,
     nt_files,
     run,
+    simulated,
     spans,
     table_of,
 )
@@ -84,7 +86,7 @@ def test_too_small_is_refused_with_figures(standard: Path, tmp_path: Path, neoge
     said = neogenesis("plan", standard, new, "-o", tmp_path / "p.json", status=3).stderr
     assert "too small" in said and "missing" in said and "papers" in said
     assert not (tmp_path / "p.json").exists()
-    assert not any(new.read_bytes())
+    assert is_blank(new)
 
 
 def test_linux_drive_with_swap_and_raw_volume(tmp_path: Path, neogenesis) -> None:
@@ -182,7 +184,7 @@ def test_wrong_tail_changed_source_changed_target(standard: Path, tmp_path: Path
     new, plan = blank(tmp_path / "new.img", 1400), tmp_path / "p.json"
     neogenesis("plan", standard, new, "-o", plan)
     assert "ends" in neogenesis("transfer", plan, "--confirm", "old", status=3).stderr
-    assert not any(new.read_bytes())
+    assert is_blank(new)
     with new.open("r+b") as file:
         file.write(b"someone else's table")
     assert "changed" in neogenesis("transfer", plan, "--confirm", "new", status=3).stderr
@@ -191,7 +193,7 @@ def test_wrong_tail_changed_source_changed_target(standard: Path, tmp_path: Path
         file.seek(_span(standard, 5)[0] + 1024 + 48)
         file.write(b"\x01\x02")
     assert "changed" in neogenesis("transfer", plan, "--confirm", "new", status=3).stderr
-    assert not any(new.read_bytes())
+    assert is_blank(new)
     assert "old drive itself" in neogenesis("plan", standard, standard, status=3).stderr
 
 
@@ -319,6 +321,7 @@ def test_second_transfer_is_refused(standard: Path, tmp_path: Path, neogenesis) 
         process.stderr.close()
         assert process.wait() == 6, said
         assert len(said.strip().splitlines()) == 1
+    simulated(spec, "old.img", serial="SLOW0001")  # the same drive, quick again
     neogenesis("transfer", plan, "--confirm", "new", "--resume")
     neogenesis("verify", plan, new)
 

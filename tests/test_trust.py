@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from neogenesis.core.table.spanned import FIRMWARE_MARKS
-from tests.drives import LINUX, MIB, Part, blank, data_hash, linux_files, make_drive, run, simulated
+from tests.drives import LINUX, MIB, Part, blank, data_hash, is_blank, linux_files, make_drive, run, simulated
 
 #: What is done to a plan, and a word of the refusal.
 DAMAGE: dict[str, Callable[[dict], object]] = {
@@ -79,7 +79,7 @@ def test_a_plan_of_an_older_version_is_refused_with_the_advice_to_plan_again(
     del raw["source"]["kind"]
     plan.write_text(json.dumps(raw))
     assert "again" in neogenesis("transfer", plan, "--confirm", "new", status=3).stderr
-    assert not any(new.read_bytes())
+    assert is_blank(new)
 
 
 def test_a_partition_before_the_new_table_is_refused_while_planning(tmp_path: Path, neogenesis) -> None:
@@ -275,13 +275,13 @@ def test_a_rescue_map_belongs_to_both_its_drives(tmp_path: Path, neogenesis) -> 
     one, other, page = tmp_path / "one.img", blank(tmp_path / "other.img", 12), tmp_path / "m.json"
     neogenesis("rescue", tmp_path / "old.img", one, "--map", page, "--confirm", "one")
     said = neogenesis("rescue", tmp_path / "old.img", other, "--map", page, "--confirm", "ther", status=3).stderr
-    assert "another new drive" in said and not any(other.read_bytes())
+    assert "another new drive" in said and is_blank(other)
     blank(one, 12)  # the same name, and nothing of it there
     assert (
         "does not hold"
         in neogenesis("rescue", tmp_path / "old.img", one, "--map", page, "--confirm", "one", status=3).stderr
     )
-    assert not any(one.read_bytes())
+    assert is_blank(one)
     bare = {"schema": "neogenesis.region-map/1", "size_bytes": 12 * MIB, "regions": [[0, 12 * MIB, "read"]]}
     page.write_text(json.dumps(bare))
     assert (
@@ -369,7 +369,7 @@ def test_a_drive_that_does_not_stand_alone_is_copied_exactly_or_not_at_all(tmp_p
         gates = {g["code"]: g["open"] for g in json.loads(plan.read_text())["gates"]}
         assert gates["spanned"] is False
         assert "alone" in neogenesis("transfer", plan, "--confirm", f"new{number}"[-4:], status=3).stderr
-        assert not any(new.read_bytes())
+        assert is_blank(new)
         neogenesis("plan", drive, new, "--intent", "exact", "-o", plan)
         neogenesis("transfer", plan, "--confirm", f"new{number}"[-4:])
         assert new.read_bytes()[: 60 * MIB] == drive.read_bytes()

@@ -27,7 +27,7 @@ from neogenesis.app.window import MainWindow
 from neogenesis.bench import worker
 from neogenesis.bench.records import open_records
 from neogenesis.core.job import ROUTE, Job
-from tests.drives import LINUX, Part, blank, check_volume, data_hash, make_drive, set_docks, simulated, spans
+from tests.drives import LINUX, Part, blank, check_volume, data_hash, is_blank, make_drive, set_docks, simulated, spans
 
 Open = Callable[[Path], MainWindow]
 
@@ -163,7 +163,7 @@ def test_closed_gate_shows_why_and_cannot_be_passed(tmp_path: Path, open_window:
     view = transfer_view(window)
     qtbot.keyClicks(view.gates.tail, "0002")
     assert not view.gates.start.isEnabled() and "encrypted" in texts(window)
-    assert not any((tmp_path / "new.img").read_bytes())
+    assert is_blank(tmp_path / "new.img")
 
 
 def test_unreadable_database_is_kept_aside_and_said(small_bench: Path, open_window: Open) -> None:
