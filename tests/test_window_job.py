@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import sqlite3
-import time
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QPoint, Qt, QTimer
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
@@ -17,6 +16,7 @@ from neogenesis.app.plan.view import PlanView
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.window import MainWindow
 from neogenesis.core.units import GIB
+from tests.bench.probe import Probe
 from tests.drives import data_hash, run, table_of
 
 NONE = Qt.KeyboardModifier.NoModifier
@@ -25,29 +25,6 @@ CTRL, ALT, SHIFT = (
     Qt.KeyboardModifier.AltModifier,
     Qt.KeyboardModifier.ShiftModifier,
 )
-
-
-class Probe:
-    """The longest time for which the event loop did not turn, in seconds."""
-
-    def __init__(self) -> None:
-        self.worst_s = 0.0
-        self._last = time.perf_counter()
-        self._timer = QTimer()
-        self._timer.setInterval(5)
-        self._timer.timeout.connect(self._turn)
-
-    def _turn(self) -> None:
-        now = time.perf_counter()
-        self.worst_s = max(self.worst_s, now - self._last - 0.005)
-        self._last = now
-
-    def start(self) -> None:
-        self._last = time.perf_counter()
-        self._timer.start()
-
-    def stop(self) -> None:
-        self._timer.stop()
 
 
 def key(qtbot: QtBot, widget: QWidget, code: Qt.Key, modifiers: Qt.KeyboardModifier = NONE) -> None:

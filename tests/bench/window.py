@@ -21,7 +21,7 @@ from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.records import open_records
 from neogenesis.core.job import Job, JobStore
-from tests.test_window_job import Probe
+from tests.bench.probe import Probe
 
 
 class FirstPaint(QObject):

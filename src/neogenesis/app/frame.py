@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from neogenesis.app.jobs.view import JobsView
@@ -53,12 +55,8 @@ class Frame(QWidget):
         outer.addWidget(rule())
         outer.addWidget(self.shelf)
 
-    def add_stops(self, views: dict[str, StopView]) -> None:
-        for view in views.values():
-            self.centre.addWidget(view)
-
-    def drop_stops(self, views: dict[str, StopView]) -> None:
-        for view in views.values():
+    def drop_stops(self, views: Iterable[StopView]) -> None:
+        for view in views:
             self.centre.removeWidget(view)
             view.hide()
             view.deleteLater()

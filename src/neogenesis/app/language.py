@@ -13,13 +13,15 @@ from dataclasses import dataclass
 from functools import lru_cache
 from gettext import c2py
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from babel.messages.catalog import Catalog
-from babel.messages.pofile import PoFileError, read_po
 from PyQt6.QtCore import QCoreApplication, QDate, QLibraryInfo, QLocale, Qt, QTranslator
 from PyQt6.QtGui import QGuiApplication
 
 from neogenesis.core.errors import BadRecord
+
+if TYPE_CHECKING:
+    from babel.messages.catalog import Catalog
 
 FOLDER = Path(__file__).parents[1] / "data" / "languages"
 CONTEXT = "Neogenesis"
@@ -178,6 +180,8 @@ def languages() -> dict[str, str]:
 
 def load_catalogue(path: Path) -> Catalogue:
     """The texts in a .po file; raises BadRecord for one that is damaged."""
+    from babel.messages.pofile import PoFileError, read_po  # only who speaks another language than English waits for it
+
     try:
         with path.open("rb") as file:
             return Catalogue(read_po(file, abort_invalid=True))
@@ -188,10 +192,11 @@ def load_catalogue(path: Path) -> Catalogue:
 
 
 class Language:
-    """What is spoken now; one for the process, as Qt's translators are."""
+    """What is spoken now; one for the process, as Qt's translators are. `changes` counts how often it changed."""
 
     def __init__(self) -> None:
         self.code = ""
+        self.changes = 0
         self._ours: Catalogue | None = None
         self._qt: QTranslator | None = None
 
@@ -201,6 +206,7 @@ class Language:
             if old is not None and QCoreApplication.instance() is not None:
                 QCoreApplication.removeTranslator(old)
         self._ours = self._qt = None
+        self.changes += 1
         said.cache_clear()
         self.code = code if code in languages() or catalogue else "en"
         system = QLocale.system()

@@ -12,7 +12,7 @@ from neogenesis.app.desks import Desks
 from neogenesis.app.frame import Frame
 from neogenesis.app.news import News
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.stop import StopView
+from neogenesis.app.parts.stop import StopView, StopViews
 from neogenesis.app.preferences.appearance import Appearance
 from neogenesis.app.sheets import Sheets
 from neogenesis.app.stops import STOPS
@@ -34,7 +34,7 @@ class MainWindow(QMainWindow):
         self.appearance = Appearance(bench)
         self.job: OpenJob | None = None
         self.stop = ""
-        self.views: dict[str, StopView] = {}
+        self.views = StopViews(self._build_stop)
         self.setWindowIcon(QIcon(icon_pixmap("ship-wheel", 64, "accent")))
         self.sheets = Sheets(self)
         self.actions_ = Actions(self, declared(self))
@@ -57,7 +57,8 @@ class MainWindow(QMainWindow):
         """All parts, from nothing; also after the look changed."""
         frame = self.frame = Frame(self.bench.store.trouble)
         self.rail, self.shelf, self.logbook, self.jobs_view = frame.rail, frame.shelf, frame.logbook, frame.jobs
-        self.centre, self.views = frame.centre, {}
+        self.centre = frame.centre
+        self.views.clear()
         if self.job is not None:
             self.logbook.take_drafts(self.job.drafts)
         self.setCentralWidget(frame)
@@ -75,15 +76,18 @@ class MainWindow(QMainWindow):
         self._show_shelf()
         self._fold_logbook()
 
-    def _build_stops(self, job: OpenJob) -> None:
-        self.views = {key: spec.build(job) for key, spec in STOPS.items()}
-        for view in self.views.values():
-            view.keep_asked.connect(self.sheets.show_keep)
-        self.frame.add_stops(self.views)
+    def _build_stop(self, key: str) -> StopView:
+        """A stop is built when it is first gone to."""
+        assert self.job is not None
+        view = STOPS[key].build(self.job)
+        view.keep_asked.connect(self.sheets.show_keep)
+        self.centre.addWidget(view)
+        view.refresh()
+        return view
 
     def _drop_stops(self) -> None:
-        self.frame.drop_stops(self.views)
-        self.views = {}
+        self.frame.drop_stops(self.views.built())
+        self.views.clear()
 
     def _rebuild(self) -> None:
         """The same place again, with the new look."""
@@ -94,7 +98,6 @@ class MainWindow(QMainWindow):
         if self.job is None:
             self.show_jobs()
         else:
-            self._build_stops(self.job)
             self._show_job()
             self.show_stop(stop)
 
@@ -123,15 +126,13 @@ class MainWindow(QMainWindow):
             self._drop_stops()
         self.job = self.desks.open(ticket)
         self.logbook.take_drafts(self.job.drafts)
-        self._build_stops(self.job)
         self._show_job()
         self.show_stop("handover" if self.job.job.closed else self.job.job.stop)
 
     def show_stop(self, key: str) -> None:
-        view = self.views.get(key)
-        if view is None or self.job is None:
+        if self.job is None or key not in STOPS:
             return
-        self.stop = key
+        self.stop, view = key, self.views[key]
         view.refresh()
         self.centre.setCurrentWidget(view)
         view.enter()
@@ -147,7 +148,7 @@ class MainWindow(QMainWindow):
         return self.job.ticket if self.job else (chosen.job.ticket if chosen else "")
 
     def main_action(self) -> None:
-        view = self.views.get(self.stop)
+        view = self.views.front(self.stop)
         if view is not None:
             view.main_action()
 
@@ -172,7 +173,7 @@ class MainWindow(QMainWindow):
             self.show_jobs()
         else:
             self._show_job()
-            view = self.views.get(self.stop)
+            view = self.views.front(self.stop)
             if view is not None:
                 view.refresh()
 
@@ -185,12 +186,12 @@ class MainWindow(QMainWindow):
             self._show_shelf()
 
     def _show_marks(self) -> None:
-        if self.job is None or not self.views:
+        if self.job is None:
             return
         job = self.job.job
-        marks = {key: mark for key, view in self.views.items() if (mark := view.marks()) is not None}
+        marks = {key: mark for key, spec in STOPS.items() if (mark := spec.marks(self.job)) is not None}
         self.rail.show_standing(position(job.stop), self.stop, job.closed, marks)
-        view = self.views.get(self.stop)
+        view = self.views.front(self.stop)
         if view is not None:
             self.logbook.show_checks(view.checks())
         self.actions_.refresh()

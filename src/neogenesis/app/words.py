@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
+from functools import lru_cache
 
 from PyQt6.QtCore import QDateTime, QLocale
 
-from neogenesis.app.language import mark, tr
+from neogenesis.app.language import LANGUAGE, mark, tr
 from neogenesis.core.estimate import duration_text
 from neogenesis.core.units import binary_text, decimal_text
 
@@ -68,13 +69,19 @@ def moment_of(text: str) -> datetime | None:
 
 def when(text: str, now: datetime) -> str:
     """A day and a time as a person says it: `today, 16:00`, `tomorrow, 9:00`, `Sun 29 Nov, 16:00`. Free text stays."""
+    return _when(text, now.date(), LANGUAGE.changes)
+
+
+@lru_cache(maxsize=2048)
+def _when(text: str, today: date, language: int) -> str:
+    """Asked for every job of the list, again and again."""
     moment = moment_of(text)
     if moment is None:
         return text
-    days = (moment.date() - now.date()).days
+    days = (moment.date() - today).days
     named = {0: tr("today"), 1: tr("tomorrow"), -1: tr("yesterday")}.get(days)
     day = named or QLocale().toString(
-        QDateTime(moment).date(), "ddd d MMM" if moment.year == now.year else "d MMM yyyy"
+        QDateTime(moment).date(), "ddd d MMM" if moment.year == today.year else "d MMM yyyy"
     )
     return day if len(text) <= len("2026-11-29") else f"{day}, {clock(moment)}"
 

@@ -16,6 +16,10 @@ if TYPE_CHECKING:
     from neogenesis.app.open_job import OpenJob
 
 
+#: The worst severity that waits at a stop, and how often something serious does.
+Marks = tuple[str, int]
+
+
 @dataclass(frozen=True, slots=True)
 class Check:
     """A line of the checks beside a stop; severity is good, note, caution or stop."""
@@ -40,7 +44,7 @@ class StopAction:
 class StopSpec:
     """A stop as its folder declares it. The window knows the route, and of each stop only this.
 
-    `next_step` is what a job that stands here needs next; `help` is what F1 says.
+    `next_step` is what a job that stands here needs next; `help` is what F1 says; `marks` is what the route shows.
     """
 
     key: str
@@ -48,6 +52,7 @@ class StopSpec:
     next_step: str
     help: tuple[str, ...] = ()
     actions: tuple[StopAction, ...] = ()
+    marks: Callable[[OpenJob], Marks | None] = lambda desk: None
 
 
 class StopView(QWidget):
@@ -82,10 +87,6 @@ class StopView(QWidget):
     def main_action(self) -> None:
         """What Ctrl+Return does here."""
 
-    def marks(self) -> tuple[str, int] | None:
-        """The worst severity that the route shows for this stop, and how often; None for nothing serious."""
-        return None
-
     def refresh(self) -> None:
         """Show what the models say now."""
 
@@ -94,7 +95,30 @@ class StopView(QWidget):
         return []
 
 
-def serious(severities: Iterable[str]) -> tuple[str, int] | None:
+class StopViews:
+    """The stops of the job in front, each built when it is first asked for."""
+
+    def __init__(self, build: Callable[[str], StopView]) -> None:
+        self._build = build
+        self._views: dict[str, StopView] = {}
+
+    def __getitem__(self, key: str) -> StopView:
+        if key not in self._views:
+            self._views[key] = self._build(key)
+        return self._views[key]
+
+    def front(self, key: str) -> StopView | None:
+        """That view, if it was built."""
+        return self._views.get(key)
+
+    def built(self) -> list[StopView]:
+        return list(self._views.values())
+
+    def clear(self) -> None:
+        self._views = {}
+
+
+def serious(severities: Iterable[str]) -> Marks | None:
     """The worst of them and how many there are, of those that ask for care."""
     found = [s for s in severities if s in ("stop", "caution")]
     return ("stop" if "stop" in found else "caution", len(found)) if found else None

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from neogenesis.app.language import mark
-from neogenesis.app.parts.stop import StopAction, StopSpec
-from neogenesis.app.plan.view import PlanView
+from neogenesis.app.parts.stop import StopAction, StopSpec, serious
+from neogenesis.app.plan.view import PlanView, checks_of
 
 _HELP = (
     mark("Left the old drive, right the new one; ribbons show where everything lands. What stays behind is faded."),
@@ -25,6 +25,7 @@ SPEC = StopSpec(
     PlanView,
     next_step="Plan the new drive",
     help=_HELP,
+    marks=lambda desk: serious(check.severity for check in checks_of(desk.plan.plan)),
     actions=(
         StopAction("undo", "Undo", "Ctrl+Z", PlanView.take_back, PlanView.can_take_back),
         StopAction("redo", "Redo", "Ctrl+Shift+Z", PlanView.do_again, PlanView.can_do_again),

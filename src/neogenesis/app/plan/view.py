@@ -10,7 +10,7 @@ from neogenesis.app.parts.choose import DriveChoice
 from neogenesis.app.parts.controls import Choice, Elided, button, label, row, stack
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.heading import Heading
-from neogenesis.app.parts.stop import Check, StopView, serious
+from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
 from neogenesis.app.plan.canvas import PlanCanvas
 from neogenesis.app.theme.look import look
@@ -267,9 +267,6 @@ class PlanView(StopView):
     def do_again(self) -> None:
         self._model.redo()
 
-    def marks(self) -> tuple[str, int] | None:
-        return serious(check.severity for check in self.checks())
-
     def main_widget(self) -> QWidget | None:
         return self.canvas
 
@@ -435,14 +432,18 @@ class PlanView(StopView):
         self._filling = False
 
     def checks(self) -> list[Check]:
-        plan = self._model.plan
-        if plan is None:
-            return []
-        gates = [Check("good" if g.open else "stop", g.text, g.remedy) for g in plan.gates]
-        findings = [Check(f.severity, f.text, f.remedy) for f in plan.findings]
-        findings += [Check("note", reason) for reason in plan.reasons]
-        worst_first = {"stop": 0, "caution": 1, "good": 2, "note": 3}
-        return sorted((*gates, *findings), key=lambda c: worst_first[c.severity])
+        return checks_of(self._model.plan)
+
+
+def checks_of(plan: Plan | None) -> list[Check]:
+    """Gates, findings and reasons of a plan, the worst first."""
+    if plan is None:
+        return []
+    gates = [Check("good" if g.open else "stop", g.text, g.remedy) for g in plan.gates]
+    findings = [Check(f.severity, f.text, f.remedy) for f in plan.findings]
+    findings += [Check("note", reason) for reason in plan.reasons]
+    worst_first = {"stop": 0, "caution": 1, "good": 2, "note": 3}
+    return sorted((*gates, *findings), key=lambda c: worst_first[c.severity])
 
 
 def _restyle(widget: QWidget) -> None:

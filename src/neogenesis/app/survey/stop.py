@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from neogenesis.app.language import mark
-from neogenesis.app.parts.stop import StopSpec
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.stop import Marks, StopSpec, serious
 from neogenesis.app.survey.view import SurveyView
 
 _HELP = (
@@ -20,9 +21,16 @@ _HELP = (
     mark("A finding with an octagon stands in the way of a copy; a triangle asks for care."),
 )
 
+
+def _marks(desk: OpenJob) -> Marks | None:
+    survey = desk.survey.record
+    return serious(finding.severity for finding in survey.findings) if survey is not None else None
+
+
 SPEC = StopSpec(
     "survey",
     SurveyView,
     next_step="Seal and survey the old drive",
     help=_HELP,
+    marks=_marks,
 )

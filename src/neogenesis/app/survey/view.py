@@ -11,7 +11,7 @@ from neogenesis.app.parts.choose import DriveChoice
 from neogenesis.app.parts.controls import button, clear, label, mono, notice, read_through, row, rule
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.heading import HeadingView
-from neogenesis.app.parts.stop import Check, StopView, serious
+from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import strata_of_survey
 from neogenesis.app.survey.canvas import ColumnCanvas
 from neogenesis.app.theme.look import look
@@ -114,10 +114,6 @@ class SurveyView(StopView):
 
     def main_action(self) -> None:
         self.start.click()
-
-    def marks(self) -> tuple[str, int] | None:
-        survey = self._model.record
-        return serious(f.severity for f in survey.findings) if survey is not None else None
 
     def main_widget(self) -> QWidget | None:
         return self.canvas if self._model.record is not None else self.start
