@@ -21,7 +21,7 @@ from neogenesis.app.theme.look import look
 from neogenesis.app.window import MainWindow
 from neogenesis.app.words import when
 from neogenesis.bench.records import open_records
-from neogenesis.core.job import Job
+from neogenesis.core.job import Glance, Job
 from tests.test_window import plan as make_plan
 from tests.test_window import slow, survey
 
@@ -43,6 +43,12 @@ JOBS = [
 ]
 
 
+GLANCES = {
+    "T-1": Glance("2026-11-26T08:30:00+00:00", "survey", "Survey given up", frozenset({"ada", "ben"})),
+    "T-2": Glance("2026-11-25T08:30:00+00:00", "note", "Hinge is loose", frozenset({"ben"})),
+}
+
+
 def rows(busy: str = "") -> list[JobRow]:
     return rows_of(
         JOBS,
@@ -50,6 +56,8 @@ def rows(busy: str = "") -> list[JobRow]:
         lambda j: (None, None),
         lambda j: STOPS[j.stop].next_step,
         NOW,
+        GLANCES,
+        "ada",
     )
 
 
@@ -62,6 +70,37 @@ def test_overdue_comes_first_and_what_is_handed_over_last() -> None:
     assert (found[-1].headline, found[-1].tone) == ("Handed over", "good")
     assert rows("Transfer under way")[1].headline == "Transfer under way"
     assert "Copy and check" in found[2].spoken and "T-5" in found[2].spoken
+
+
+def test_mine_and_waiting_and_what_a_logbook_says_last() -> None:
+    found = rows("Transfer under way")
+    assert [r.job.ticket for r in wanted(found, "mine", "")] == ["T-1"]
+    assert [r.job.ticket for r in wanted(found, "waiting", "")] == ["T-2", "T-5", "T-4", "T-6"]
+    latest = {r.job.ticket: r.latest for r in found}
+    assert latest["T-1"].endswith("  Survey given up") and latest["T-1"].startswith("today, ")
+    assert latest["T-2"].startswith("yesterday, ") and latest["T-4"] == ""
+
+
+def test_a_few_jobs_say_more_and_many_less(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    store = open_records(small_bench / "bench")
+    for number in range(3):
+        store.add(job(f"T-{20 + number}"))
+    store.append("T-7", "2026-11-26T08:30:00+00:00", "ben", "note", "Hinge is loose")
+    store.close()
+    window = open_window(small_bench)
+    view = window.jobs_view
+    qtbot.wait(50)
+    few = view.list.sizeHintForRow(0)
+    window.bench.record("T-7", "survey-stopped", "Survey given up")
+    window.bench.jobs_changed.emit()
+    shown = next(r for r in view.model.rows if r.job.ticket == "T-7")
+    assert shown.latest.endswith("Survey given up") and shown.mine
+    for number in range(20):
+        window.bench.store.add(job(f"T-{40 + number}"))
+    window.bench.jobs_changed.emit()
+    assert view.list.sizeHintForRow(0) < few and len(view.model.rows) == 24
+    view.search.setText("T-7")
+    assert view.list.sizeHintForRow(0) == few
 
 
 @pytest.mark.parametrize(

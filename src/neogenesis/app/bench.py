@@ -15,7 +15,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from neogenesis.app.work import Failure, Work
 from neogenesis.bench.docks import Docked, Docks
 from neogenesis.core.errors import NeogenesisError
-from neogenesis.core.job import Job, JobStore, LogEntry, Shop, Which, load_shop, save_shop
+from neogenesis.core.job import Glance, Job, JobStore, LogEntry, Shop, Which, load_shop, save_shop
 from neogenesis.core.work.control import Clock
 
 _LOOK_MS = 1500
@@ -58,6 +58,7 @@ class Bench(QObject):
         self._drafts: dict[str, dict[str, str]] = {}
         self._jobs: dict[str, Job] = {}
         self._logs: dict[str, list[LogEntry]] = {}
+        self._glances: dict[str, Glance] | None = None
         self._order: list[str] = []
         self._seen: dict[str, Docked] = {}
         self._present: tuple[str, ...] = ()
@@ -166,6 +167,17 @@ class Bench(QObject):
             found = self._logs[ticket] = self.store.log(ticket)
         return found
 
+    def glances(self, anew: bool) -> dict[str, Glance]:
+        """What is seen of each logbook from afar; `anew` asks the store, for what other windows wrote."""
+        if anew or self._glances is None:
+            self._glances = self.store.glances()
+        return self._glances
+
+    @property
+    def me(self) -> str:
+        """How who is at the window is named in logbooks."""
+        return self.technician or login_name()
+
     def add_job(self, job: Job) -> None:
         """Raises BadArgument when the ticket is empty or taken."""
         self.store.add(job)
@@ -200,8 +212,11 @@ class Bench(QObject):
 
     def record(self, ticket: str, kind: str, text: str, **figures: Any) -> LogEntry:
         """Append to a job's logbook."""
-        entry = self.store.append(ticket, self.clock.wall(), self.technician or login_name(), kind, text, **figures)
+        entry = self.store.append(ticket, self.clock.wall(), self.me, kind, text, **figures)
         self._logs.pop(ticket, None)
+        if self._glances is not None:
+            people = self._glances[ticket].people if ticket in self._glances else frozenset[str]()
+            self._glances[ticket] = Glance(entry.at, kind, text, people | {entry.who})
         self.log_changed.emit()
         return entry
 

@@ -12,16 +12,20 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from datetime import datetime, timedelta
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={Path(__file__).parents[1] / 'data/screen.json'}")
 
+import msgspec
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from neogenesis.app.bench import Bench
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.keep.view import KeepSheet
+from neogenesis.app.overlay.help import HelpOverlay
+from neogenesis.app.preferences.sheet import PreferencesSheet
 from neogenesis.app.settings import Settings, save_settings
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.view import TransferView
@@ -32,8 +36,12 @@ from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo import demo_bench
+from neogenesis.core.job import Job
 
 _LONGEST_WAIT_S = 120.0
+_MANY_JOBS = 397
+_WISHES = ("Faster, everything exactly as it was", "More room", "The photographs; the machine is old")
+_MACHINES = ("Petrel 14", "Brightwell Desk 3", "Petrel 11", "Quayside Kiosk")
 _RESTORE_ONTO = ("Corvane N2", "Corvane S5")
 
 
@@ -126,8 +134,30 @@ def _photograph_restore(window: MainWindow, photographer: Photographer, place: P
     job.keep.dismiss()
 
 
+def _photograph_german(window: MainWindow, photographer: Photographer) -> None:
+    before = window.appearance.settings
+    window.appearance.keep(msgspec.structs.replace(before, language="de"))
+    photographer.take(window, "plan-german")
+    window.appearance.keep(before)
+
+
+def _photograph_many_jobs(window: MainWindow, photographer: Photographer) -> None:
+    for number in range(1, _MANY_JOBS):
+        due = (datetime.now() + timedelta(days=number % 11 - 2)).strftime("%Y-%m-%d 16:00")
+        wish, machine = _WISHES[number % len(_WISHES)], _MACHINES[number % len(_MACHINES)]
+        job = Job(ticket=f"T-{2000 + number}", customer=f"Islander {number}", machine=machine, promise=due, wish=wish)
+        window.bench.store.add(job)
+    window.show_jobs()
+    photographer.take(window, "jobs-many")
+
+
 def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     photographer.take(window, "jobs")
+    window.sheets.show_preferences()
+    sheet = window.findChild(PreferencesSheet)
+    assert sheet is not None
+    photographer.take(sheet, "preferences")
+    sheet.reject()
     window.open_job("T-1042")
     job = window.job
     assert job is not None
@@ -140,6 +170,7 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     window.appearance.switch_theme()
     photographer.take(window, "plan-night")
     window.appearance.switch_theme()
+    _photograph_german(window, photographer)
     job.plan.write()
     window.show_stop("transfer")
     photographer.take(window, "transfer-gates")
@@ -160,6 +191,10 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     assert isinstance(handover, HandoverView)
     window.sheets.show_help()
     photographer.take(window, "help")
+    overlay = window.findChild(HelpOverlay)
+    assert overlay is not None
+    overlay.close()
+    _photograph_many_jobs(window, photographer)
     look().set()
 
 

@@ -113,7 +113,8 @@ class MainWindow(QMainWindow):
         self.stop = ""
         jobs = self.bench.jobs()
         self.rail.show_bench(self.bench.name, [job for job in jobs if job.shelf != "archived"])
-        self.jobs_view.show_jobs(jobs, self.desks.busy, self.desks.tags, self.desks.running())
+        glances = self.bench.glances(anew=arriving)
+        self.jobs_view.show_jobs(jobs, self.desks.busy, self.desks.tags, self.desks.running(), glances, self.bench.me)
         self.centre.setCurrentWidget(self.jobs_view)
         self._fold_logbook()
         self._show_shelf()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
@@ -11,16 +11,20 @@ from PyQt6.QtCore import QAbstractListModel, QModelIndex, QObject, Qt
 
 from neogenesis.app.language import said, tr
 from neogenesis.app.words import moment_of, when
-from neogenesis.core.job import ROUTE, Job
+from neogenesis.core.job import ROUTE, Glance, Job
 from neogenesis.core.job.route import position
 
-Show = Literal["open", "overdue", "closed", "archived", "all"]
+Show = Literal["all", "open", "mine", "waiting", "overdue", "closed", "archived"]
 Tone = Literal["ink", "accent", "good", "stop"]
 
 
 @dataclass(frozen=True, slots=True)
 class JobRow:
-    """One job as it is shown. `reached` counts the stops that are behind it; `share` is how far running work is."""
+    """One job as it is shown.
+
+    `reached` counts the stops that are behind it; `latest` is when and what its logbook says last; `mine` tells that
+    who is at the window has written into it.
+    """
 
     job: Job
     headline: str
@@ -30,6 +34,8 @@ class JobRow:
     reached: int
     tags: tuple[int | None, int | None]
     busy: str = ""
+    latest: str = ""
+    mine: bool = False
 
     @property
     def spoken(self) -> str:
@@ -44,13 +50,23 @@ def rows_of(
     tags: Callable[[Job], tuple[int | None, int | None]],
     next_step: Callable[[Job], str],
     now: datetime,
+    glances: Mapping[str, Glance],
+    me: str,
 ) -> list[JobRow]:
     """Open jobs by their promise, so that what is overdue comes first; those handed over behind them."""
-    rows = [_row(job, busy(job), tags(job), next_step(job), now) for job in jobs]
+    rows = [_row(job, busy(job), tags(job), next_step(job), now, glances.get(job.ticket), me) for job in jobs]
     return sorted(rows, key=lambda r: (r.job.closed, moment_of(r.job.promise) or datetime.max, r.job.ticket))
 
 
-def _row(job: Job, busy: str, tags: tuple[int | None, int | None], next_step: str, now: datetime) -> JobRow:
+def _row(
+    job: Job,
+    busy: str,
+    tags: tuple[int | None, int | None],
+    next_step: str,
+    now: datetime,
+    glance: Glance | None,
+    me: str,
+) -> JobRow:
     due = moment_of(job.promise)
     overdue = not job.closed and due is not None and due < now
     headline, tone = said(next_step), "ink"
@@ -65,7 +81,11 @@ def _row(job: Job, busy: str, tags: tuple[int | None, int | None], next_step: st
     else:
         promise = tr("promised {0}").format(when(job.promise, now))
     reached = len(ROUTE) if job.closed else position(job.stop)
-    return JobRow(job, headline, tone, promise, overdue, reached, tags, busy)  # type: ignore[arg-type]
+    latest, mine = "", glance is not None and me in glance.people
+    if glance is not None:
+        words = glance.text if glance.kind == "note" else said(glance.text)
+        latest = f"{when(glance.at, now)}  {words}"
+    return JobRow(job, headline, tone, promise, overdue, reached, tags, busy, latest, mine)  # type: ignore[arg-type]
 
 
 def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
@@ -76,6 +96,8 @@ def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
         put_away = row.job.shelf == "archived"
         kind = {
             "open": not row.job.closed and not put_away,
+            "mine": row.mine and not put_away,
+            "waiting": not row.job.closed and not row.busy and not put_away,
             "overdue": row.overdue and not put_away,
             "closed": row.job.closed and not put_away,
             "archived": put_away,

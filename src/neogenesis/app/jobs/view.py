@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 
-from PyQt6.QtCore import QModelIndex, QPoint, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QContextMenuEvent, QPainter, QPen
+from PyQt6.QtCore import QModelIndex, QObject, QPoint, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QContextMenuEvent, QPainter, QPen, QResizeEvent
 from PyQt6.QtWidgets import (
     QApplication,
     QLineEdit,
@@ -30,12 +30,14 @@ from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.core.job import ROUTE, Job
+from neogenesis.core.job import ROUTE, Glance, Job
 
 _ELIDE = Qt.TextElideMode.ElideRight
 _SHOW: tuple[tuple[Show, str], ...] = (
     ("all", mark("All")),
     ("open", mark("Open", "jobs")),
+    ("mine", mark("Mine", "jobs")),
+    ("waiting", mark("Waiting", "jobs")),
     ("overdue", mark("Overdue")),
     ("closed", mark("Handed over")),
     ("archived", mark("Archived")),
@@ -49,8 +51,16 @@ def _next_step(job: Job) -> str:
 class JobDelegate(QStyledItemDelegate):
     """Paints a job: ticket, customer, where it stands on its route, promise, what comes next."""
 
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self.tall = False
+
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        return QSize(look().px(420), 3 * self._line() + look().px(34))
+        return QSize(look().px(420), self.height(self.tall))
+
+    def height(self, tall: bool) -> int:
+        """Of one card; a tall one also says what its logbook says last."""
+        return 3 * self._line() + look().px(34) + (self._line() + look().px(14) if tall else 0)
 
     def _line(self) -> int:
         return look().metrics().height() + look().px(4)
@@ -93,6 +103,11 @@ class JobDelegate(QStyledItemDelegate):
         put(right, top + 2 * line, wide, shown.promise, "stop" if shown.overdue else "muted", shown.overdue, True)
         middle = top + line + look().metrics().height() / 2
         self._paint_route(painter, right, middle, min(wide, look().px(240)), shown)
+        if self.tall and shown.latest:
+            below = top + 3 * line + look().px(4)
+            painter.setPen(QPen(look().colour("line"), 1))
+            painter.drawLine(QPointF(left, below), QPointF(area.right() - pad, below))
+            put(left, below + look().px(6), area.width() - 2 * pad, shown.latest, "muted", small=True)
         self._paint_tags(painter, area.right() - pad, area.center().y(), shown.tags)
 
     def _paint_tags(self, painter: QPainter, right: float, middle: float, tags: tuple[int | None, int | None]) -> None:
@@ -145,6 +160,11 @@ class JobList(QListView):
     """`menu_asked` says where: under the mouse, or by keyboard on the job that has the frame."""
 
     menu_asked = pyqtSignal(QPoint)
+    resized = pyqtSignal()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.resized.emit()
 
     def contextMenuEvent(self, event: QContextMenuEvent | None) -> None:
         if event is not None:
@@ -167,7 +187,8 @@ class JobsView(StopView):
         self.list = JobList()
         self.model = JobsModel(self.list)
         self.list.setModel(self.model)
-        self.list.setItemDelegate(JobDelegate(self.list))
+        self._delegate = JobDelegate(self.list)
+        self.list.setItemDelegate(self._delegate)
         self.list.setMouseTracking(True)
         self.list.setUniformItemSizes(True)
         self.list.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
@@ -176,6 +197,7 @@ class JobsView(StopView):
         self.list.activated.connect(self._open)
         self.list.clicked.connect(self._open)
         self.list.menu_asked.connect(self._show_menu)
+        self.list.resized.connect(self._fit_cards)
         self.search = QLineEdit()
         self.search.setPlaceholderText(tr("Ticket, customer, machine…"))
         self.search.setAccessibleName(tr("Search the jobs"))
@@ -184,7 +206,7 @@ class JobsView(StopView):
         self.search.returnPressed.connect(self.list.setFocus)
         self.which = Choice()
         for key, text in _SHOW:
-            self.which.addItem(tr(text, "jobs" if key == "open" else ""), key)
+            self.which.addItem(tr(text, "jobs" if key in ("open", "mine", "waiting") else ""), key)
         self.which.setAccessibleName(tr("Which jobs are shown"))
         self.which.currentIndexChanged.connect(lambda _: self._filter())
         self.running = RunningStrip()
@@ -217,8 +239,10 @@ class JobsView(StopView):
         busy: Callable[[Job], str],
         tags: Callable[[Job], tuple[int | None, int | None]],
         running: Sequence[OpenJob],
+        glances: Mapping[str, Glance],
+        me: str,
     ) -> None:
-        self._all = rows_of(jobs, busy, tags, _next_step, datetime.now())
+        self._all = rows_of(jobs, busy, tags, _next_step, datetime.now(), glances, me)
         still_open, closed, late = (len(wanted(self._all, which, "")) for which in ("open", "closed", "overdue"))
         words = tr("{0} open, {1} handed over").format(still_open, closed)
         overdue = tr("{0} overdue").format(late) + ", " if late else ""
@@ -230,6 +254,7 @@ class JobsView(StopView):
         kept = self.list.currentIndex().data(Qt.ItemDataRole.UserRole)
         rows = wanted(self._all, self.which.currentData(), self.search.text())
         self.model.show(rows)
+        self._fit_cards()
         self._pages.setCurrentIndex(0 if rows else 1)
         if not self._all:
             self._empty.setText(tr("No jobs yet. Take in the first machine with “New job”, Ctrl+N."))
@@ -237,6 +262,16 @@ class JobsView(StopView):
             self._empty.setText(tr("No job fits. Empty the search, or choose “All”."))
         if kept is not None:
             self._choose(kept.job.ticket)
+
+    def _fit_cards(self) -> None:
+        """A few jobs have room to say more."""
+        delegate = self._delegate
+        tall = len(self.model.rows) * delegate.height(True) <= self.list.height()
+        if tall != delegate.tall:
+            delegate.tall = tall
+            self.list.setUniformItemSizes(False)  # it would keep the size of before
+            self.list.setUniformItemSizes(True)
+            self.model.layoutChanged.emit()
 
     @property
     def chosen(self) -> JobRow | None:

@@ -190,6 +190,8 @@ class KeepModel(QObject):
         self.kept = Kept(kind=kind, place=place, targets=tuple(targets), process=self._process.pid)
         save(self._record, self.kept)
         self.state = "running"
+        if kind in ("rescue", "restore"):
+            self._session.advance("transfer")
         name, what = Path(place).name, f"{kind}-start"
         if kind == "restore":
             self._session.record(what, f"Restore begun, from {name}", place=place)
@@ -288,8 +290,16 @@ class KeepModel(QObject):
         text = outcome.text if outcome else (self.failure.text if self.failure else "")
         if note or self._end_is_missing():
             self._session.record(f"{self.kind}-{outcome.outcome if outcome else 'failed'}", text)
+            if outcome is not None and outcome.outcome in ("done", "partial") and self._fills_the_new_drive():
+                self._session.advance("swap")
             self.ended.emit(text)
         self.changed.emit()
+
+    def _fills_the_new_drive(self) -> bool:
+        """Whether what has ended was written to a drive, and not into a file."""
+        if self.kind == "rescue":
+            return self._session.bench.dock_named(self.kept.place) is not None
+        return self.kind == "restore"
 
     def _end_is_missing(self) -> bool:
         """Whether the logbook says that it began, and not how it ended."""

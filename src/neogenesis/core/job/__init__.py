@@ -1,7 +1,7 @@
 """Jobs, their route, the append-only logbook, the dossier folder and the customer's report."""
 
 from neogenesis.core.job.improvement import Improvement, improvement_of
-from neogenesis.core.job.model import Job, LogEntry, Which, first_broken
+from neogenesis.core.job.model import Glance, Job, LogEntry, Which, first_broken
 from neogenesis.core.job.report import Report, make_report, report_from_records
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
 from neogenesis.core.job.shop import Shop, load_shop, save_shop
@@ -9,6 +9,7 @@ from neogenesis.core.job.store import JobStore
 
 __all__ = [
     "ROUTE",
+    "Glance",
     "Improvement",
     "Job",
     "JobStore",

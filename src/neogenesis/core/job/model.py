@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any, Literal
 
 import msgspec
@@ -67,6 +68,16 @@ class LogEntry(Record, frozen=True, kw_only=True):
         """What `hash` must be."""
         parts = [ticket, self.number, self.at, self.who, self.kind, self.text, self.figures, self.previous]
         return blake3(to_json(parts)).hexdigest()
+
+
+@dataclass(frozen=True, slots=True)
+class Glance:
+    """What is seen of a logbook from afar: its latest entry, as in `LogEntry`, and who wrote into it."""
+
+    at: str
+    kind: str
+    text: str
+    people: frozenset[str]
 
 
 def first_broken(ticket: str, entries: Sequence[LogEntry]) -> int | None:

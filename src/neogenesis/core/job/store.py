@@ -16,7 +16,7 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
 from neogenesis.core.errors import BadArgument, CannotRecord
-from neogenesis.core.job.model import Job, LogEntry, first_broken
+from neogenesis.core.job.model import Glance, Job, LogEntry, first_broken
 from neogenesis.core.job.tables import JobRow, LogRow
 from neogenesis.core.record import to_json
 
@@ -93,6 +93,21 @@ class JobStore:
         with Session(self._engine) as session:
             rows = session.scalars(select(LogRow).where(LogRow.ticket == ticket).order_by(LogRow.number)).all()
             return [_entry(row) for row in rows]
+
+    def glances(self) -> dict[str, Glance]:
+        """Of every job with a logbook: its latest entry, and everybody who wrote into it."""
+        last = select(LogRow.ticket, func.max(LogRow.number).label("last")).group_by(LogRow.ticket).subquery()
+        latest = select(LogRow.ticket, LogRow.at, LogRow.kind, LogRow.text).join(
+            last, (LogRow.ticket == last.c.ticket) & (LogRow.number == last.c.last)
+        )
+        with Session(self._engine) as session:
+            people: dict[str, set[str]] = {}
+            for ticket, who in session.execute(select(LogRow.ticket, LogRow.who).distinct()):
+                people.setdefault(ticket, set()).add(who)
+            return {
+                ticket: Glance(at, kind, text, frozenset(people.get(ticket, ())))
+                for ticket, at, kind, text in session.execute(latest)
+            }
 
     def append(self, ticket: str, at: str, who: str, kind: str, text: str, **figures: Any) -> LogEntry:
         """Add an entry that carries the hash of the one before; it is also added to the dossier's `logbook.jsonl`."""
