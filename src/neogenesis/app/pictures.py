@@ -148,6 +148,7 @@ def _photograph_many_jobs(window: MainWindow, photographer: Photographer) -> Non
         job = Job(ticket=f"T-{2000 + number}", customer=f"Islander {number}", machine=machine, promise=due, wish=wish)
         window.bench.store.add(job)
     window.show_jobs()
+    window.jobs_view.list.scrollToTop()
     photographer.take(window, "jobs-many")
 
 

@@ -60,7 +60,7 @@ class JobDelegate(QStyledItemDelegate):
 
     def height(self, tall: bool) -> int:
         """Of one card; a tall one also says what its logbook says last."""
-        return 3 * self._line() + look().px(34) + (self._line() + look().px(14) if tall else 0)
+        return 3 * self._line() + look().px(34) + (self._line() + look().px(6) if tall else 0)
 
     def _line(self) -> int:
         return look().metrics().height() + look().px(4)
