@@ -173,6 +173,7 @@ def session_manager() -> subprocess.Popen[str]:
     return service
 
 
+@pytest.mark.timeout(60)
 def test_the_computer_is_kept_awake_as_long_as_work_runs(bus: Path, standard: Path, tmp_path: Path, neogenesis) -> None:
     service = session_manager()
     try:
