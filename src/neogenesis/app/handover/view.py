@@ -134,10 +134,11 @@ class HandoverView(StopView):
                 grid.setHorizontalSpacing(look().px(16))
                 grid.setVerticalSpacing(look().px(4))
                 for index, (name, value) in enumerate(section.rows):
-                    grid.addWidget(label(said(name), "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
+                    grid.addWidget(label(said(name), "muted", wrap=True), index, 0, Qt.AlignmentFlag.AlignTop)
                     shown = _digest(value) if len(value) == 64 else label(said(value), wrap=True, copyable=True)
                     grid.addWidget(shown, index, 1)
-                grid.setColumnStretch(1, 1)
+                grid.setColumnStretch(0, 2)
+                grid.setColumnStretch(1, 3)
                 self._sections.addLayout(grid)
 
     def _measure(self) -> None:

@@ -157,7 +157,9 @@ class Choice(QComboBox):
         super().paintEvent(event)
         painter = QPainter(self)
         side = look().px(14)
-        place = QRectF(self.width() - side - look().px(8), (self.height() - side) / 2, side, side)
+        mirrored = self.layoutDirection() == Qt.LayoutDirection.RightToLeft
+        left = look().px(8) if mirrored else self.width() - side - look().px(8)
+        place = QRectF(left, (self.height() - side) / 2, side, side)
         paint_icon(painter, "chevron-down", place, "ink" if self.isEnabled() else "muted")
 
 
