@@ -11,6 +11,7 @@ from jeepney.io.blocking import DBusConnection, open_dbus_connection
 
 _SERVICE, _ROOT = "org.freedesktop.UDisks2", "/org/freedesktop/UDisks2"
 _OBJECTS = "org.freedesktop.DBus.ObjectManager"
+_PROPERTIES = "org.freedesktop.DBus.Properties"
 _SECONDS = 5.0
 
 
@@ -26,14 +27,24 @@ def listen(changed: Callable[[], object]) -> bool:
         if reply.header.message_type == MessageType.error:
             connection.close()
             return False
-        for member in ("InterfacesAdded", "InterfacesRemoved"):
-            rule = MatchRule(type="signal", interface=_OBJECTS, member=member, path=_ROOT)
+        for rule in _rules():
             connection.send_and_get_reply(message_bus.AddMatch(rule), timeout=_SECONDS)
     except (OSError, TimeoutError):
         connection.close()
         return False
     threading.Thread(target=_hear, args=(connection, changed), daemon=True, name="hotplug").start()
     return True
+
+
+def _rules() -> list[MatchRule]:
+    """Drives that come and go; and those that stay while their medium does, as card readers and loops do."""
+    rules = [
+        MatchRule(type="signal", interface=_OBJECTS, member=member, path=_ROOT)
+        for member in ("InterfacesAdded", "InterfacesRemoved")
+    ]
+    medium = MatchRule(type="signal", interface=_PROPERTIES, member="PropertiesChanged", path_namespace=_ROOT)
+    medium.add_arg_condition(0, f"{_SERVICE}.Block")
+    return [*rules, medium]
 
 
 def _hear(connection: DBusConnection, changed: Callable[[], object]) -> None:
