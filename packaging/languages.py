@@ -24,7 +24,7 @@ from babel.messages.pofile import read_po, write_po
 SOURCE = Path(__file__).parents[1] / "src" / "neogenesis"
 LANGUAGES = SOURCE / "data" / "languages"
 _TRANSLATED = {"tr", "mark"}
-_SPOKEN = {"Action", "StopAction", "StopSpec", "Failure", "Check", "record", "note", "_log", "say"}
+_SPOKEN = {"Action", "StopAction", "StopSpec", "Failure", "Check", "record"}
 _MUTE_CALLS = {"compile", "execute", "text", "debug", "ValueError", "TypeError", "KeyError", "RuntimeError", "getattr"}
 _MUTE_CALLS |= {
     "startswith",
@@ -38,7 +38,7 @@ _MUTE_CALLS |= {
     "strip",
 }
 _MUTE_CALLS |= {"member", "emit", "field", "index", "Column", "create_index", "op", "replace", "Struct", "strftime"}
-_MUTE_FILES = ("migrations", "simulated", "bug_report", "extent.py", "service.py", "tables.py", "tools_test")
+_MUTE_FILES = ("migrations", "simulated", "bug_report", "extent.py", "service.py", "tables.py")
 #: Here a single word with a capital is a heading or a name of a row.
 _TITLED = {"core/job/report.py"}
 _SPOKEN_CORE = {"Section", "Stop", "Gate", "Finding", "Reason", "Operation", "Step"}
@@ -56,23 +56,22 @@ class _Collector(ast.NodeVisitor):
     def __init__(self, place: str, everything: bool) -> None:
         self.place = place
         self.everything = everything
-        self.found: list[tuple[Text, str]] = []
+        self.found: list[Text] = []
         self._called: list[str] = []
-        self._done: set[int] = set()
 
-    def _add(self, line: int, one: str, many: str = "", context: str = "") -> None:
+    def _add(self, one: str, many: str = "", context: str = "") -> None:
         if _SILENT.search(one) or not any(c.isalpha() for c in _PLACE.sub("", one)):
             return
-        self.found.append(((one, many, context), f"{self.place}:{line}"))
+        self.found.append((one, many, context))
 
     def visit_Call(self, node: ast.Call) -> None:
         name = node.func.attr if isinstance(node.func, ast.Attribute) else getattr(node.func, "id", "")
         if self.place.startswith("app"):
             texts = [a.value if isinstance(a, ast.Constant) and isinstance(a.value, str) else "" for a in node.args]
             if name in _TRANSLATED and texts and texts[0]:
-                self._add(node.lineno, texts[0], "", texts[1] if len(texts) > 1 else "")
+                self._add(texts[0], "", texts[1] if len(texts) > 1 else "")
             elif name == "trn":
-                self._add(node.lineno, texts[0], texts[1])
+                self._add(texts[0], texts[1])
             elif name in _SPOKEN or _is_failure(name):
                 arguments = [*node.args, *(k.value for k in node.keywords if k.arg not in ("key", "kind", "severity"))]
                 for argument in arguments:
@@ -87,21 +86,14 @@ class _Collector(ast.NodeVisitor):
             self._spoken(node.orelse)
         elif isinstance(node, ast.Constant) and isinstance(node.value, str):
             if " " in node.value or node.value[:1].isupper():
-                self._add(node.lineno, node.value)
+                self._add(node.value)
         elif isinstance(node, ast.JoinedStr | ast.BinOp):
             for text in _templates(node):
                 if _PLACE.sub("", text).strip(" :;,.()–"):
-                    self._add(node.lineno, text)
+                    self._add(text)
 
     def _is_mute(self) -> bool:
         return bool(self._called) and self._called[-1] in _MUTE_CALLS
-
-    def _docstring(self, node: ast.Module | ast.ClassDef | ast.FunctionDef) -> None:
-        if node.body and isinstance(node.body[0], ast.Expr) and isinstance(node.body[0].value, ast.Constant):
-            self._done.add(id(node.body[0].value))
-        self.generic_visit(node)
-
-    visit_Module = visit_ClassDef = visit_FunctionDef = _docstring
 
     def visit_Return(self, node: ast.Return) -> None:
         """A sentence that a function of the window makes for the logbook."""
@@ -114,7 +106,7 @@ class _Collector(ast.NodeVisitor):
     def _spoken_sentence(self, node: ast.JoinedStr) -> None:
         for text in _templates(node):
             if _WORDY.search(_PLACE.sub("xx", text)) and text[:1].isupper():
-                self._add(node.lineno, text)
+                self._add(text)
 
     def visit_Expr(self, node: ast.Expr) -> None:
         if not isinstance(node.value, ast.Constant):  # a string by itself describes what stands above it
@@ -124,7 +116,7 @@ class _Collector(ast.NodeVisitor):
         if self.everything and not self._is_mute():
             for text in _templates(node):
                 if _WORDY.search(_PLACE.sub("xx", text)):
-                    self._add(node.lineno, text)
+                    self._add(text)
         for value in node.values:
             if isinstance(value, ast.FormattedValue):
                 self.visit(value.value)
@@ -137,11 +129,11 @@ class _Collector(ast.NodeVisitor):
             self.generic_visit(node)
 
     def visit_Constant(self, node: ast.Constant) -> None:
-        if not self.everything or not isinstance(node.value, str) or id(node) in self._done or self._is_mute():
+        if not self.everything or not isinstance(node.value, str) or self._is_mute():
             return
         titled = self.place in _TITLED or (bool(self._called) and self._called[-1] in _SPOKEN_CORE)
         if _WORDY.search(node.value) or (titled and node.value[:1].isupper()):
-            self._add(node.lineno, node.value)
+            self._add(node.value)
 
 
 def _is_failure(name: str) -> bool:
@@ -215,9 +207,8 @@ def collect() -> Catalog:
             continue
         collector = _Collector(place, everything=not place.startswith("app"))
         collector.visit(ast.parse(path.read_text("utf-8")))
-        for (one, many, context), _ in collector.found:
-            if any(c.isalpha() for c in one):
-                catalog.add((one, many) if many else one, context=context or None, locations=[(place, 0)])
+        for one, many, context in collector.found:
+            catalog.add((one, many) if many else one, context=context or None, locations=[(place, 0)])
     for path in sorted((SOURCE / "data/appliances").glob("*.toml")):
         appliance = tomllib.loads(path.read_text("utf-8"))
         for text in (appliance["title"], *appliance.get("afterwards", ())):

@@ -123,6 +123,16 @@ def test_a_damaged_catalogue_is_said(tmp_path: Path) -> None:
         load_catalogue(tmp_path / "fr.po")
 
 
+def test_a_window_opens_in_english_where_its_texts_are_damaged(
+    small_bench: Path, open_window: Open, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "de.po").write_bytes(b'msgid "a\nmsgstr \xff"')
+    monkeypatch.setattr(language, "FOLDER", tmp_path)
+    save_settings(small_bench / "bench", Settings(language="de"))
+    window = open_window(small_bench)
+    assert LANGUAGE.code == "en" and "1 open job" in texts(window)
+
+
 @pytest.mark.timeout(300)
 def test_nothing_escapes_translation_and_every_control_has_a_name(
     small_bench: Path, open_window: Open, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch

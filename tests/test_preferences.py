@@ -95,8 +95,12 @@ def test_a_damaged_shop_is_not_lost_and_does_not_stop_the_window(small_bench: Pa
     (small_bench / "bench/shop.json").write_text('{"schema": "neogenesis.shop/1", "name": 7}')
     with pytest.raises(BadRecord, match="shop's record"):
         load_shop(small_bench / "bench")
-    assert open_window(small_bench).bench.name == "Saltmarsh Repair"
+    window = open_window(small_bench)
+    assert window.bench.name == "Saltmarsh Repair" and "shop's record" in texts(window)
     assert '"name": 7' in (small_bench / "bench/shop.json").read_text()
+    window.bench.keep_shop(Shop(name="Harbour Bench"))
+    assert '"name": 7' in (small_bench / "bench/shop.json.unreadable").read_text()
+    assert load_shop(small_bench / "bench").name == "Harbour Bench"
 
 
 def test_a_form_knows_what_was_changed_and_what_is_wrong(qtbot: QtBot) -> None:

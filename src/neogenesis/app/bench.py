@@ -5,7 +5,6 @@ from __future__ import annotations
 import getpass
 from collections import Counter
 from collections.abc import Callable
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -52,8 +51,11 @@ class Bench(QObject):
         self.person = person or store.folder
         self.technician = ""
         self.shop = Shop()
-        with suppress(NeogenesisError):
+        self.trouble = store.trouble
+        try:
             self.shop = load_shop(store.folder)
+        except NeogenesisError as error:
+            self.trouble = f"{self.trouble} {error.sentence()}".strip()
         self._docks = docks
         self._drafts: dict[str, dict[str, str]] = {}
         self._jobs: dict[str, Job] = {}
@@ -66,7 +68,7 @@ class Bench(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(_LOOK_MS)
         self._timer.timeout.connect(self.look)
-        self._plugged.connect(self.look)
+        self._plugged.connect(self._told)
 
     @property
     def name(self) -> str:
@@ -88,6 +90,10 @@ class Bench(QObject):
 
     def stop_watching(self) -> None:
         self._timer.stop()
+
+    def _told(self) -> None:
+        if self._timer.isActive():  # what is heard after the window was closed comes too late
+            self.look()
 
     def look(self) -> None:
         if not self._looking:

@@ -89,25 +89,27 @@ class Language:
         self._ours: Catalogue | None = None
         self._qt: QTranslator | None = None
 
-    def speak(self, code: str, catalogue: Catalogue | None = None) -> None:
-        """Change to a language that ships, or to a catalogue that is given; an unknown code is English."""
+    def speak(self, code: str) -> None:
+        """Change to a language that ships; an unknown code is English. Raises BadRecord, and then speaks English."""
         for old in (self._ours, self._qt):
             if old is not None and QCoreApplication.instance() is not None:
                 QCoreApplication.removeTranslator(old)
         self._ours = self._qt = None
         self.changes += 1
         said.cache_clear()
-        self.code = code if code in languages() or catalogue else "en"
+        self.code = "en"
+        ours = load_catalogue(FOLDER / f"{code}.po") if code != "en" and code in languages() else None
+        self.code = code if ours is not None else "en"
         system = QLocale.system()
         wanted = QLocale(self.code)
         # a region's way of writing figures is kept where the system speaks the same language
         QLocale.setDefault(system if system.language() == wanted.language() else wanted)
-        if self.code != "en":
+        if ours is not None:
             self._qt = QTranslator()
             if self._qt.load(f"qtbase_{self.code}", QLibraryInfo.path(QLibraryInfo.LibraryPath.TranslationsPath)):
                 QCoreApplication.installTranslator(self._qt)
-            self._ours = catalogue or load_catalogue(FOLDER / f"{self.code}.po")
-            QCoreApplication.installTranslator(self._ours)
+            self._ours = ours
+            QCoreApplication.installTranslator(ours)
         application = QGuiApplication.instance()
         if isinstance(application, QGuiApplication):
             application.setLayoutDirection(QLocale().textDirection())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import QPoint
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
 from PyQt6.QtWidgets import QMainWindow
 
@@ -55,7 +56,7 @@ class MainWindow(QMainWindow):
 
     def _build(self) -> None:
         """All parts, from nothing; also after the look changed."""
-        frame = self.frame = Frame(self.bench.store.trouble)
+        frame = self.frame = Frame(self.bench.trouble)
         self.rail, self.shelf, self.logbook, self.jobs_view = frame.rail, frame.shelf, frame.logbook, frame.jobs
         self.centre = frame.centre
         self.views.clear()
@@ -65,7 +66,7 @@ class MainWindow(QMainWindow):
         frame.show()
         self.rail.stop_asked.connect(self.show_stop)
         self.rail.jobs_asked.connect(self.show_jobs)
-        self.rail.menu_asked.connect(lambda place: self.actions_.menu(self).popup(place))
+        self.rail.menu_asked.connect(self._show_menu)
         self.jobs_view.job_asked.connect(self.open_job)
         self.jobs_view.new_asked.connect(self.sheets.new_job)
         self.jobs_view.edit_asked.connect(self.sheets.edit_job)
@@ -75,6 +76,11 @@ class MainWindow(QMainWindow):
         self.logbook.note_written.connect(lambda text: self.job and self.job.note(self.stop, text))
         self._show_shelf()
         self._fold_logbook()
+
+    def _show_menu(self, place: QPoint) -> None:
+        menu = self.actions_.menu(self)
+        menu.aboutToHide.connect(menu.deleteLater)
+        menu.popup(place)
 
     def _build_stop(self, key: str) -> StopView:
         """A stop is built when it is first gone to."""

@@ -10,7 +10,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from jeepney import DBusAddress, MessageType, new_method_call
-from jeepney.io.blocking import open_dbus_connection
+
+from neogenesis.bench.bus import system_bus
 
 _SERVICE, _PATH = "org.freedesktop.login1", "/org/freedesktop/login1"
 _WHAT = "sleep:shutdown:handle-lid-switch"
@@ -31,11 +32,14 @@ def kept_awake(why: str) -> Iterator[bool]:
 def _lock(why: str) -> int | None:
     manager = DBusAddress(_PATH, _SERVICE, f"{_SERVICE}.Manager")
     call = new_method_call(manager, "Inhibit", "ssss", (_WHAT, "Neogenesis", why, "block"))
+    connection = system_bus(descriptors=True)
+    if connection is None:
+        return None
     try:
-        with open_dbus_connection("SYSTEM", enable_fds=True) as connection:
+        with connection:
             reply = connection.send_and_get_reply(call, timeout=_SECONDS)
             if reply.header.message_type == MessageType.error:
                 return None
             return int(reply.body[0].to_raw_fd())
-    except (OSError, KeyError, ValueError, IndexError, TimeoutError):
+    except (OSError, ValueError, IndexError, TimeoutError):
         return None

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QAbstractListModel, QEvent, QModelIndex, QObject, QSize, Qt
+from PyQt6.QtCore import QEvent, QModelIndex, QObject, QSize, Qt
 from PyQt6.QtGui import QKeyEvent, QPainter
 from PyQt6.QtWidgets import (
     QDialog,
@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import stack
+from neogenesis.app.parts.rows import RowsModel
 from neogenesis.app.theme.look import BODY, SMALL, look
 from neogenesis.app.words import tail
 
@@ -35,6 +36,10 @@ class Found:
     kind: str
     more: str
     do: Callable[[], object]
+
+    @property
+    def spoken(self) -> str:
+        return ", ".join(filter(None, (self.title, self.kind, self.more)))
 
 
 def matches(found: list[Found], typed: str) -> list[Found]:
@@ -60,29 +65,6 @@ def matches(found: list[Found], typed: str) -> list[Found]:
 def _in_order(letters: str, text: str) -> bool:
     rest = iter(text)
     return all(letter in rest for letter in letters)
-
-
-class _Lines(QAbstractListModel):
-    """What fits what was typed."""
-
-    def __init__(self, parent: QObject) -> None:
-        super().__init__(parent)
-        self.found: list[Found] = []
-
-    def rowCount(self, parent: QModelIndex | None = None) -> int:
-        return 0 if parent is not None and parent.isValid() else len(self.found)
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        item = self.found[index.row()]
-        if role == Qt.ItemDataRole.UserRole:
-            return item
-        words = ", ".join(filter(None, (item.title, item.kind, item.more)))
-        return words if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole) else None
-
-    def show(self, found: list[Found]) -> None:
-        self.beginResetModel()
-        self.found = found
-        self.endResetModel()
 
 
 class _Line(QStyledItemDelegate):
@@ -136,7 +118,7 @@ class CommandField(QDialog):
         self.list.setAccessibleName(tr("What fits"))
         self.list.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.list.setUniformItemSizes(True)
-        self._lines = _Lines(self)
+        self._lines: RowsModel[Found] = RowsModel(self)
         self.list.setModel(self._lines)
         self.list.setItemDelegate(_Line(self.list))
         self.list.clicked.connect(self._take)

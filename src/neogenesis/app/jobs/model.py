@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
-from PyQt6.QtCore import QAbstractListModel, QModelIndex, QObject, Qt
-
 from neogenesis.app.language import said, tr
+from neogenesis.app.parts.rows import RowsModel
 from neogenesis.app.words import moment_of, when
 from neogenesis.core.job import ROUTE, Glance, Job
 from neogenesis.core.job.route import position
@@ -110,27 +109,12 @@ def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
     return [row for row in rows if fits(row)]
 
 
-class JobsModel(QAbstractListModel):
+class JobsModel(RowsModel[JobRow]):
     """Rows of jobs; only what is different is told to the view."""
-
-    def __init__(self, parent: QObject) -> None:
-        super().__init__(parent)
-        self.rows: list[JobRow] = []
-
-    def rowCount(self, parent: QModelIndex | None = None) -> int:
-        return 0 if parent is not None and parent.isValid() else len(self.rows)
-
-    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
-        row = self.rows[index.row()]
-        if role == Qt.ItemDataRole.UserRole:
-            return row
-        return row.spoken if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole) else None
 
     def show(self, rows: list[JobRow]) -> None:
         if [r.job.ticket for r in rows] != [r.job.ticket for r in self.rows]:
-            self.beginResetModel()
-            self.rows = rows
-            self.endResetModel()
+            super().show(rows)
             return
         changed = [n for n, (one, other) in enumerate(zip(self.rows, rows, strict=True)) if one != other]
         self.rows = rows

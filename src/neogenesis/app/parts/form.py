@@ -1,8 +1,7 @@
 """Forms: fields that say what they take, what is wrong with it, and whether it was changed.
 
 A field is declared once, with its key, its title (which is also what a screen reader hears) and how its text becomes a
-value; the form lays fields out, keeps what is typed as drafts where it is given a place for them, and says the first
-fault in one sentence.
+value; the form lays fields out, knows which were changed, and says the first fault in one sentence.
 """
 
 from __future__ import annotations

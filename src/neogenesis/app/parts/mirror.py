@@ -8,9 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from unicodedata import bidirectional
 
 from PyQt6.QtCore import QRect, QRectF, Qt
 from PyQt6.QtGui import QGuiApplication, QPainter
+
+#: From left to right, whatever is around it (Unicode UAX 9).
+_ISOLATE, _END = "\u2066", "\u2069"
 
 
 def follow_direction(painter: QPainter, area: QRect | QRectF) -> None:
@@ -35,6 +39,7 @@ def readable(painter: QPainter, rect: QRectF) -> Iterator[None]:
 
 
 def draw_text(painter: QPainter, rect: QRectF, flags: Qt.AlignmentFlag | int, text: str) -> None:
-    """As `QPainter.drawText`; left means where reading begins."""
+    """As `QPainter.drawText`; left means where reading begins. Figures and Latin words keep their order."""
+    foreign = painter.worldTransform().m11() < 0 and not any(bidirectional(c) in ("R", "AL") for c in text)
     with readable(painter, rect):
-        painter.drawText(rect, flags, text)
+        painter.drawText(rect, flags, f"{_ISOLATE}{text}{_END}" if foreign else text)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import msgspec
 from PyQt6.QtCore import QByteArray, QObject, pyqtSignal
 from PyQt6.QtWidgets import QMainWindow
@@ -10,6 +12,7 @@ from neogenesis.app.bench import Bench
 from neogenesis.app.language import LANGUAGE, system_language
 from neogenesis.app.settings import Settings, load_settings, save_settings
 from neogenesis.app.theme.look import TEXT_PERCENTS, look
+from neogenesis.core.errors import NeogenesisError
 
 _SMALLEST = (1024, 680)
 _USUAL = (1280, 800)
@@ -29,7 +32,8 @@ class Appearance(QObject):
     def _apply(self) -> None:
         wanted = self.settings.language or system_language()
         if wanted != LANGUAGE.code:
-            LANGUAGE.speak(wanted)
+            with suppress(NeogenesisError):  # its texts are damaged: then English
+                LANGUAGE.speak(wanted)
         look().set(self.settings.theme, self.settings.percent)
         self._bench.technician = self.settings.technician
 

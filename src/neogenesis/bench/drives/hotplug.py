@@ -7,9 +7,11 @@ from collections.abc import Callable
 
 from jeepney import DBusAddress, MatchRule, MessageType, new_method_call
 from jeepney.bus_messages import message_bus
-from jeepney.io.blocking import DBusConnection, open_dbus_connection
+from jeepney.io.blocking import DBusConnection
 
-_SERVICE, _ROOT = "org.freedesktop.UDisks2", "/org/freedesktop/UDisks2"
+from neogenesis.bench.bus import system_bus
+from neogenesis.bench.drives.service import ROOT, SERVICE
+
 _OBJECTS = "org.freedesktop.DBus.ObjectManager"
 _PROPERTIES = "org.freedesktop.DBus.Properties"
 _SECONDS = 5.0
@@ -17,12 +19,11 @@ _SECONDS = 5.0
 
 def listen(changed: Callable[[], object]) -> bool:
     """Call `changed` from a thread of its own whenever a drive appears or vanishes; False where there is no service."""
-    try:
-        connection = open_dbus_connection("SYSTEM")
-    except (OSError, KeyError, ValueError):
+    connection = system_bus()
+    if connection is None:
         return False
     try:
-        manager = DBusAddress(f"{_ROOT}/Manager", _SERVICE, "org.freedesktop.DBus.Peer")
+        manager = DBusAddress(f"{ROOT}/Manager", SERVICE, "org.freedesktop.DBus.Peer")
         reply = connection.send_and_get_reply(new_method_call(manager, "Ping"), timeout=_SECONDS)
         if reply.header.message_type == MessageType.error:
             connection.close()
@@ -39,11 +40,11 @@ def listen(changed: Callable[[], object]) -> bool:
 def _rules() -> list[MatchRule]:
     """Drives that come and go; and those that stay while their medium does, as card readers and loops do."""
     rules = [
-        MatchRule(type="signal", interface=_OBJECTS, member=member, path=_ROOT)
+        MatchRule(type="signal", interface=_OBJECTS, member=member, path=ROOT)
         for member in ("InterfacesAdded", "InterfacesRemoved")
     ]
-    medium = MatchRule(type="signal", interface=_PROPERTIES, member="PropertiesChanged", path_namespace=_ROOT)
-    medium.add_arg_condition(0, f"{_SERVICE}.Block")
+    medium = MatchRule(type="signal", interface=_PROPERTIES, member="PropertiesChanged", path_namespace=ROOT)
+    medium.add_arg_condition(0, f"{SERVICE}.Block")
     return [*rules, medium]
 
 

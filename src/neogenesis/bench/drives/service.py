@@ -12,12 +12,13 @@ from pathlib import Path
 from typing import Any
 
 from jeepney import DBusAddress, DBusErrorResponse, MessageType, new_method_call
-from jeepney.io.blocking import DBusConnection, open_dbus_connection
+from jeepney.io.blocking import DBusConnection
 
+from neogenesis.bench.bus import system_bus
 from neogenesis.core.drive import Attribute, HealthReading
 from neogenesis.core.drive.smart import reading_of_attributes
 
-_SERVICE, _ROOT = "org.freedesktop.UDisks2", "/org/freedesktop/UDisks2"
+SERVICE, ROOT = "org.freedesktop.UDisks2", "/org/freedesktop/UDisks2"
 _SECONDS = 30.0
 #: A person may have to type a password first.
 _SECONDS_WITH_A_PERSON = 300.0
@@ -25,7 +26,7 @@ _SECONDS_WITH_A_PERSON = 300.0
 
 def power_off(path: Path) -> str:
     """Ask for a drive to be switched off; empty when it has no power now, else why not."""
-    connection = _connected()
+    connection = system_bus()
     if connection is None:
         return "there is no disk service"
     with connection:
@@ -36,7 +37,7 @@ def power_off(path: Path) -> str:
             drive = _drive_of(connection, found)
             if not drive:
                 return "it is no drive of its own"
-            _call(connection, DBusAddress(drive, _SERVICE, f"{_SERVICE}.Drive"), "PowerOff", "a{sv}", ({},))
+            _call(connection, DBusAddress(drive, SERVICE, f"{SERVICE}.Drive"), "PowerOff", "a{sv}", ({},))
         except DBusErrorResponse as error:
             return str(error.data[0]).rstrip(".") if error.data else error.name
         except (OSError, TimeoutError):
@@ -49,7 +50,7 @@ def open_device(path: Path, flags: int) -> int | None:
 
     Raises OSError as an ordinary open would, where the service says why.
     """
-    connection = _connected(descriptors=True)
+    connection = system_bus(descriptors=True)
     if connection is None:
         return None
     with connection:
@@ -57,7 +58,7 @@ def open_device(path: Path, flags: int) -> int | None:
             found = _block_of(connection, path)
             if not found:
                 return None
-            address = DBusAddress(found, _SERVICE, f"{_SERVICE}.Block")
+            address = DBusAddress(found, SERVICE, f"{SERVICE}.Block")
             mode = "rw" if flags & os.O_RDWR else "r"
             more = flags & (os.O_EXCL | os.O_DIRECT) | os.O_CLOEXEC
             options = {"flags": ("i", more)}
@@ -78,7 +79,7 @@ def open_device(path: Path, flags: int) -> int | None:
 
 def health(path: Path) -> HealthReading | None:
     """What the service has read of a drive's own readings, without asking the drive anew; None where it has none."""
-    connection = _connected()
+    connection = system_bus()
     if connection is None:
         return None
     with connection:
@@ -89,15 +90,15 @@ def health(path: Path) -> HealthReading | None:
             drive = _drive_of(connection, found)
             if not drive:
                 return None
-            for kind, read in ((f"{_SERVICE}.Drive.Ata", ata_reading), (f"{_SERVICE}.NVMe.Controller", nvme_reading)):
-                address = DBusAddress(drive, _SERVICE, "org.freedesktop.DBus.Properties")
+            for kind, read in ((f"{SERVICE}.Drive.Ata", ata_reading), (f"{SERVICE}.NVMe.Controller", nvme_reading)):
+                address = DBusAddress(drive, SERVICE, "org.freedesktop.DBus.Properties")
                 facts = {
                     name: value[1] for name, value in _call(connection, address, "GetAll", "s", (kind,))[0].items()
                 }
                 if not facts.get("SmartUpdated"):
                     continue
                 options = {"nowakeup": ("b", True)}
-                asked = DBusAddress(drive, _SERVICE, kind)
+                asked = DBusAddress(drive, SERVICE, kind)
                 return read(facts, _call(connection, asked, "SmartGetAttributes", "a{sv}", (options,))[0])
         except (DBusErrorResponse, OSError, TimeoutError, KeyError, IndexError, TypeError, ValueError):
             return None
@@ -145,24 +146,16 @@ def nvme_reading(facts: dict[str, Any], given: dict[str, Any]) -> HealthReading:
     )
 
 
-def _connected(descriptors: bool = False) -> DBusConnection | None:
-    """The system's bus; None where there is none."""
-    try:
-        return open_dbus_connection("SYSTEM", enable_fds=descriptors)
-    except (OSError, KeyError, ValueError):
-        return None
-
-
 def _drive_of(connection: DBusConnection, block: str) -> str:
     """The object path of the drive that a block device is on, empty when it is none of its own."""
-    address = DBusAddress(block, _SERVICE, "org.freedesktop.DBus.Properties")
-    found = str(_call(connection, address, "Get", "ss", (f"{_SERVICE}.Block", "Drive"))[0][1])
+    address = DBusAddress(block, SERVICE, "org.freedesktop.DBus.Properties")
+    found = str(_call(connection, address, "Get", "ss", (f"{SERVICE}.Block", "Drive"))[0][1])
     return "" if found == "/" else found
 
 
 def _block_of(connection: DBusConnection, path: Path) -> str:
     """The object path of a device, empty when the service does not know it."""
-    manager = DBusAddress(f"{_ROOT}/Manager", _SERVICE, f"{_SERVICE}.Manager")
+    manager = DBusAddress(f"{ROOT}/Manager", SERVICE, f"{SERVICE}.Manager")
     found = _call(connection, manager, "ResolveDevice", "a{sv}a{sv}", ({"path": ("s", str(path.resolve()))}, {}))[0]
     return str(found[0]) if found else ""
 

@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 from typing import ClassVar, Literal
 
-from neogenesis.core.errors import BadArgument
+from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.record import Record, load, save
 
 Paper = Literal["", "a4", "letter"]
@@ -37,7 +37,13 @@ def load_shop(folder: Path) -> Shop:
 
 
 def save_shop(folder: Path, shop: Shop) -> None:
-    save(folder / _FILE, shop)
+    """Put it on record; one that could not be read is kept beside it. Raises BadRecord."""
+    file = folder / _FILE
+    try:
+        load_shop(folder)
+    except BadRecord:
+        file.replace(file.with_name(f"{_FILE}.unreadable"))
+    save(file, shop)
 
 
 def parse_lines(text: str) -> tuple[str, ...]:
