@@ -213,7 +213,28 @@ def collect() -> Catalog:
         appliance = tomllib.loads(path.read_text("utf-8"))
         for text in (appliance["title"], *appliance.get("afterwards", ())):
             catalog.add(text, locations=[(f"data/appliances/{path.name}", 0)])
+    for name, keys in _DATA_TEXTS.items():
+        for text in _texts_in(tomllib.loads((SOURCE / "data" / name).read_text("utf-8")), keys):
+            catalog.add(text, locations=[(f"data/{name}", 0)])
     return catalog
+
+
+#: Data files whose values under these keys are shown to people.
+_DATA_TEXTS = {
+    "intake.toml": ("title", "text", "remedy", "why", "hint", "came_with", "valuables"),
+    "triage.toml": ("text", "caution"),
+}
+
+
+def _texts_in(raw: object, keys: tuple[str, ...], key: str = "") -> Iterator[str]:
+    if isinstance(raw, dict):
+        for name, value in raw.items():
+            yield from _texts_in(value, keys, name)
+    elif isinstance(raw, list):
+        for value in raw:
+            yield from _texts_in(value, keys, key)
+    elif isinstance(raw, str) and key in keys and any(c.isalpha() for c in raw):
+        yield raw
 
 
 def rendered(catalog: Catalog) -> bytes:

@@ -78,7 +78,7 @@ def test_the_report_has_letterhead_paper_and_who_did_it(small_bench: Path, open_
     assert report is not None
     who = window.bench.log("T-7")[-1].who
     assert ("Done by", who) in report.sections[-1].rows
-    html = report_html(report, shop)
+    html = report_html(report, shop, "plan")
     assert "Harbour &lt;Bench&gt;" in html and "Quay 2<br>Gullhaven" in html
     window.views["handover"].write_report()
     assert b"/MediaBox [0 0 612" in Path(job.handover.pdf_path).read_bytes()
@@ -88,7 +88,7 @@ def test_paper_follows_the_region_unless_the_shop_says_otherwise() -> None:
     letter, a4 = QPageSize.PageSizeId.Letter, QPageSize.PageSizeId.A4
     assert page_size(Shop(), QLocale("en_US")) == letter and page_size(Shop(), QLocale("de_DE")) == a4
     assert page_size(Shop(paper="a4"), QLocale("en_US")) == a4
-    assert "<hr>" not in report_html(Report("T", "S", ()), Shop())
+    assert "<hr>" not in report_html(Report("T", "S", ()), Shop(), "")
 
 
 def test_a_damaged_shop_is_not_lost_and_does_not_stop_the_window(small_bench: Path, open_window: Open) -> None:

@@ -49,7 +49,7 @@ class Bench(QObject):
         super().__init__()
         self._name, self.store, self.work, self.clock = name, store, work, clock
         self.person = person or store.folder
-        self.technician = ""
+        self.technician = self.photo_folder = ""
         self.shop = Shop()
         self.trouble = store.trouble
         try:

@@ -6,6 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 
 from neogenesis.app.bench import Bench
 from neogenesis.app.handover.model import HandoverModel
+from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.keep.model import KeepModel
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
@@ -25,16 +26,17 @@ class OpenJob(Session):
     def __init__(self, bench: Bench, ticket: str) -> None:
         super().__init__(bench, ticket)
         self.survey = SurveyModel(self)
-        self.plan = PlanModel(self, self.survey)
+        self.intake = IntakeModel(self, self.survey)
+        self.plan = PlanModel(self, self.survey, self.intake)
         self.transfer = TransferModel(self, self.plan)
-        self.handover = HandoverModel(self, self.plan)
+        self.handover = HandoverModel(self, self.plan, self.intake)
         self.keep = KeepModel(self)
         self.plan.filed.connect(self.transfer.plan_written)
         if self.survey.record is not None:
             self.learn("old", self.survey.record.drive)
         if self.plan.written is not None and self.plan.written.target.drive is not None:
             self.learn("new", self.plan.written.target.drive)
-        for model in (self.survey, self.plan, self.transfer, self.handover, self.keep):
+        for model in (self.intake, self.survey, self.plan, self.transfer, self.handover, self.keep):
             model.changed.connect(self.changed)
         self.transfer.ended.connect(self.ended)
         self.keep.ended.connect(self.ended)
@@ -48,5 +50,6 @@ class OpenJob(Session):
     def close(self) -> None:
         """Let go of what is being watched; a transfer that runs goes on."""
         self.bench.jobs_changed.disconnect(self.changed)
+        self.intake.close()
         self.transfer.close()
         self.keep.close()

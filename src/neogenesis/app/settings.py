@@ -14,7 +14,7 @@ class Settings(Record, frozen=True, kw_only=True):
     """`language` is empty for the system's. `logbook` is None while the width of the window decides about it.
 
     `technician` is how the person is named in logbooks, empty for their name on this computer; `geometry` is where the
-    window was, as Qt puts it, in base 64.
+    window was, as Qt puts it, in base 64; `photo_folder` is where a camera drops photographs, empty for nowhere.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.window/1"
@@ -26,6 +26,7 @@ class Settings(Record, frozen=True, kw_only=True):
     technician: str = ""
     geometry: str = ""
     logbook: bool | None = None
+    photo_folder: str = ""
 
 
 def load_settings(*folders: Path) -> Settings:

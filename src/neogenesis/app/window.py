@@ -87,6 +87,7 @@ class MainWindow(QMainWindow):
         assert self.job is not None
         view = STOPS[key].build(self.job)
         view.keep_asked.connect(self.sheets.show_keep)
+        view.stop_asked.connect(self.show_stop)
         self.centre.addWidget(view)
         view.refresh()
         return view

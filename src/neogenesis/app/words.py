@@ -157,3 +157,8 @@ def bus_name(bus: str) -> str:
 
 def role_name(role: str) -> str:
     return tr(_ROLE_NAMES[role])
+
+
+def seconds_text(seconds: float) -> str:
+    """`198 s`, `27.4 s`."""
+    return _local(f"{seconds:.1f}".removesuffix(".0")) + " s"

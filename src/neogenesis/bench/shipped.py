@@ -6,6 +6,8 @@ from importlib.resources import files
 from pathlib import Path
 
 from neogenesis.core.errors import BadArgument
+from neogenesis.core.intake.options import hand_in_options
+from neogenesis.core.intake.triage import hand_in_guide
 from neogenesis.core.judgement import hand_in_judgement
 from neogenesis.core.plan.appliance import Appliance, read_appliance
 
@@ -15,6 +17,8 @@ _DATA = files("neogenesis").joinpath("data")
 def hand_in() -> None:
     """Give the core what it needs before it computes anything."""
     hand_in_judgement(_DATA.joinpath("judgement.toml").read_text("utf-8"))
+    hand_in_options(_DATA.joinpath("intake.toml").read_text("utf-8"))
+    hand_in_guide(_DATA.joinpath("triage.toml").read_text("utf-8"))
 
 
 def appliance_names() -> tuple[str, ...]:

@@ -170,12 +170,13 @@ def report(ticket: str, out: Path, bench: str) -> None:
     Example: neogenesis report T-1041 report.pdf
     """
     from neogenesis.bench.records import existing_records
+    from neogenesis.core.intake import load_intake
     from neogenesis.core.job import load_shop, report_from_records
 
     store = existing_records(bench)
     try:
         job, entries, dossier = store.job(ticket), store.log(ticket), store.dossier(ticket)
-        shop = load_shop(store.folder)
+        shop, taken_in = load_shop(store.folder), load_intake(dossier)
     finally:
         store.close()
     path = dossier / "plan.json"
@@ -185,7 +186,7 @@ def report(ticket: str, out: Path, bench: str) -> None:
             f"Nothing has been transferred yet in {ticket}.", "A report is made from a finished transfer."
         )
     plan = load_plan(path)
-    made = report_from_records(job, plan, manifest, entries)
+    made = report_from_records(job, plan, manifest, entries, taken_in)
     os.environ["QT_QPA_PLATFORM"] = "offscreen"  # drawn on paper, not on a screen
     from PyQt6.QtWidgets import QApplication
 
@@ -195,6 +196,72 @@ def report(ticket: str, out: Path, bench: str) -> None:
     write_report(made, plan, out, None, shop)
     application.quit()
     click.echo(f"Report written to {out}")
+
+
+@click.command()
+@click.argument("ticket")
+@_bench
+@_json
+def intake(ticket: str, bench: str, as_json: bool) -> None:
+    """Print what was asked, read off and measured when a machine was taken in, and what is still to ask.
+
+    Example: neogenesis intake T-1042
+    """
+    from neogenesis.bench.machines import known_machines
+    from neogenesis.bench.records import existing_records
+    from neogenesis.core.intake import load_intake, still_to_ask
+    from neogenesis.core.job import make_slip
+    from neogenesis.core.machine import machine_on_plate
+
+    store = existing_records(bench)
+    try:
+        job, found = store.job(ticket), load_intake(store.dossier(ticket))
+        machines, _ = known_machines(store.folder)
+    finally:
+        store.close()
+    match = machine_on_plate(found.plate.make, found.plate.model, machines)
+    asks = still_to_ask(found, match, job.promise)
+    if as_json:
+        rows = [{"code": a.code, "text": a.text, "severity": a.severity} for a in asks]
+        click.echo(to_json({"schema": found.SCHEMA, "intake": found, "still_to_ask": rows}).decode(), nl=False)
+        return
+    slip = make_slip(job, found)
+    click.echo(f"{slip.title}: {slip.subtitle}")
+    for section in slip.sections:
+        click.echo(section.heading)
+        for line in (*section.sentences, *(f"{name}: {value}" for name, value in section.rows)):
+            click.echo(f"  {line}")
+    if asks:
+        click.echo(f"Still to ask: {'; '.join(a.text for a in asks)}")
+
+
+@click.command()
+@click.argument("ticket")
+@click.argument("out", metavar="OUT.pdf", type=click.Path(path_type=Path))
+@_bench
+def slip(ticket: str, out: Path, bench: str) -> None:
+    """Print the intake slip that the customer signs.
+
+    Example: neogenesis slip T-1042 slip.pdf
+    """
+    from neogenesis.bench.records import existing_records
+    from neogenesis.core.intake import load_intake
+    from neogenesis.core.job import load_shop, make_slip
+
+    store = existing_records(bench)
+    try:
+        job, found, shop = store.job(ticket), load_intake(store.dossier(ticket)), load_shop(store.folder)
+    finally:
+        store.close()
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"  # drawn on paper, not on a screen
+    from PyQt6.QtWidgets import QApplication
+
+    from neogenesis.app.handover.report_print import write_slip
+
+    application = QApplication(["neogenesis"])
+    write_slip(make_slip(job, found), out, shop)
+    application.quit()
+    click.echo(f"Slip written to {out}")
 
 
 @click.command("bug-report")
@@ -218,4 +285,4 @@ def bug_report(ticket: str, out: Path, bench: str) -> None:
     click.echo(f"Written to {out}: {', '.join(names)}")
 
 
-COMMANDS = (drives, health, jobs, log, report, bug_report)
+COMMANDS = (drives, health, jobs, log, intake, slip, report, bug_report)

@@ -10,7 +10,8 @@ import threading
 from collections.abc import Callable, Iterable, Iterator
 from itertools import islice
 from pathlib import Path
-from typing import Any, TypeVar
+from types import UnionType
+from typing import Any, TypeVar, Union, get_args, get_origin
 
 import msgspec
 
@@ -101,15 +102,30 @@ def save_bytes(path: Path, data: bytes) -> None:
     save_pieces(path, (data,))
 
 
-def save_pieces(path: Path, pieces: Iterable[bytes]) -> None:
-    """As `save_bytes`, for what is made piece by piece."""
+def save_pieces(path: Path, pieces: Iterable[bytes], settled: bool = True) -> None:
+    """As `save_bytes`, for what is made piece by piece.
+
+    `settled` False leaves it to `settle` to make it survive a power cut; the end of this process it survives anyway.
+    """
     temporary = path.with_name(f".{path.name}.new")
     try:
         with temporary.open("wb") as file:
             file.writelines(pieces)
-            file.flush()
-            os.fsync(file.fileno())
+            if settled:
+                file.flush()
+                os.fsync(file.fileno())
         temporary.replace(path)
+        if settled:
+            sync_folder(path.parent)
+    except OSError as error:
+        raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
+
+
+def settle(path: Path) -> None:
+    """Make what was saved unsettled survive a power cut; may take a while. Raises BadRecord."""
+    try:
+        with path.open("rb") as file:
+            os.fsync(file.fileno())
         sync_folder(path.parent)
     except OSError as error:
         raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
@@ -130,3 +146,53 @@ def sync_folder(folder: Path) -> None:
         os.fsync(descriptor)
     finally:
         os.close(descriptor)
+
+
+class StrictRecord(Record, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """Base of records that people write by hand: a key that is not known is a mistake, not a later version."""
+
+
+def strict_from_json(text: bytes, kind: type[T], what: str) -> T:
+    """As `from_json` for a record that people write; the BadRecord names every fault, not only the first."""
+    try:
+        raw = msgspec.json.decode(text)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        raise BadRecord(f"The {what} is not JSON ({error}).", "Correct the file.") from error
+    expected = getattr(kind, "SCHEMA", None)
+    found = raw.get("schema") if isinstance(raw, dict) else None
+    if expected and found != expected:
+        raise BadRecord(f"The {what} has the schema “{found}” where “{expected}” was expected.", "Give the right file.")
+    faults = faults_in(raw, kind)
+    if faults:
+        raise BadRecord(f"The {what} has {len(faults)} faults: {'; '.join(faults)}.", "Correct them all.")
+    return from_json(text, kind, what)
+
+
+def faults_in(raw: Any, kind: Any, where: str = "") -> list[str]:
+    """Everything in decoded JSON that keeps it from being a `kind`, each as a clause that names its place."""
+    options = get_args(kind) if get_origin(kind) in (Union, UnionType) else (kind,)
+    struct = next((o for o in options if isinstance(o, type) and issubclass(o, msgspec.Struct)), None)
+    if struct is not None and (isinstance(raw, dict) or len(options) == 1):
+        return _struct_faults(raw, struct, where)
+    rows = next((o for o in options if get_origin(o) is tuple and get_args(o)[-1] is Ellipsis), None)
+    if rows is not None and isinstance(raw, list):
+        return [f for n, one in enumerate(raw, 1) for f in faults_in(one, get_args(rows)[0], f"{where}[{n}]")]
+    try:
+        msgspec.convert(raw, kind)
+    except msgspec.ValidationError as error:
+        return [f"{where or 'it'}: {str(error)[:1].lower()}{str(error)[1:].partition(' - at ')[0]}"]
+    return []
+
+
+def _struct_faults(raw: Any, kind: type[msgspec.Struct], where: str) -> list[str]:
+    if not isinstance(raw, dict):
+        return [f"{where or 'it'} is not an object"]
+    fields = {field.encode_name: field for field in msgspec.structs.fields(kind)}
+    place = f"{where}." if where else ""
+    faults = [f"“{place}{key}” is not known" for key in raw if key not in fields]
+    for name, field in fields.items():
+        if name in raw:
+            faults += faults_in(raw[name], field.type, f"{place}{name}")
+        elif field.required:
+            faults.append(f"“{place}{name}” is missing")
+    return faults

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import mark
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
 from neogenesis.app.work import Failure, failure_of
 from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.intake import Belonging
+from neogenesis.core.intake.change import given_back
 from neogenesis.core.job import Improvement, Report, improvement_of, report_from_records
+from neogenesis.core.record import to_json
 from neogenesis.core.transfer import RunFiles
 
 #: How start times are measured, as `Improvement` says it.
@@ -27,12 +31,12 @@ class HandoverModel(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, session: Session, plan: PlanModel) -> None:
+    def __init__(self, session: Session, plan: PlanModel, intake: IntakeModel) -> None:
         super().__init__(session)
-        self._session, self._plan = session, plan
+        self._session, self._plan, self._intake = session, plan, intake
         self.report: Report | None = None
         self.failure: Failure | None = None
-        self._made_from: tuple[int, int, int] | None = None
+        self._made_from: tuple[int, int, int, int] | None = None
 
     @property
     def pdf_path(self) -> str:
@@ -51,13 +55,13 @@ class HandoverModel(QObject):
             self.report = self._made_from = None
             return
         stamp = path.stat()
-        made_from = (stamp.st_mtime_ns, stamp.st_size, len(log))
+        made_from = (stamp.st_mtime_ns, stamp.st_size, len(log), hash(to_json(self._intake.intake)))
         if made_from == self._made_from:
             return
         self._made_from = made_from
         self.report = self.failure = None
         try:
-            self.report = report_from_records(self._session.job, plan, path, log)
+            self.report = report_from_records(self._session.job, plan, path, log, self._intake.intake)
         except NeogenesisError as error:
             self.failure = failure_of(error)
 
@@ -84,8 +88,20 @@ class HandoverModel(QObject):
         self._session.record("report", "Customer's report written", file=path)
         self.changed.emit()
 
+    @property
+    def came_with(self) -> tuple[Belonging, ...]:
+        return self._intake.intake.came_with
+
+    def give_back(self, what: str, back: bool) -> None:
+        """Something that came with the machine goes back to the customer, or does not."""
+        self._intake.put(given_back(self._intake.intake, what, back))
+        self.changed.emit()
+
     def hand_over(self) -> None:
         """Close the job; its records stay."""
-        self._session.record("handover", "Handed over; the old drive is with the customer")
+        missing = [b.what for b in self.came_with if not b.back]
+        stays = self._intake.intake.later.old_parts in ("kept", "wiped")
+        text = "Handed over; the old drive is with us" if stays else "Handed over; the old drive is with the customer"
+        self._session.record("handover", text, **({"not_given_back": missing} if missing else {}))
         self._session.bench.update(self._session.ticket, stop="handover", closed=True)
         self.changed.emit()

@@ -21,6 +21,9 @@ from neogenesis.core.plan import Plan
 
 _PICTURE = QSize(760, 430)
 _SHARPNESS = 3
+_POINTS = 9.5
+#: Sizes of type in which a slip is tried until it fits on its page.
+_SLIP_POINTS = (9.5, 8.5, 7.5, 6.5)
 #: Territories that print on Letter. Source: Unicode CLDR, `paperSize`.
 _LETTER_NAMES = (
     *("UnitedStates", "Canada", "Mexico", "Philippines", "Chile", "Colombia", "CostaRica", "Guatemala", "Nicaragua"),
@@ -66,8 +69,8 @@ def plan_picture(plan: Plan) -> QImage:
         look().tokens, look().percent = before
 
 
-def report_html(report: Report, shop: Shop) -> str:
-    """The report as the document engine takes it; the picture is the resource `plan`."""
+def report_html(report: Report, shop: Shop, picture: str) -> str:
+    """The report as the document engine takes it; `picture` is the name of its picture, empty for none."""
     parts = [_letterhead(shop)] if shop.name or shop.letterhead else []
     parts += [f"<h1>{escape(said(report.title))}</h1><p class='sub'>{escape(said(report.subtitle))}</p>"]
     for index, section in enumerate(report.sections):
@@ -79,8 +82,8 @@ def report_html(report: Report, shop: Shop) -> str:
                 for name, value in section.rows
             )
             parts.append(f"<table cellspacing='0' cellpadding='3'>{rows}</table>")
-        if index == 0:
-            parts.append("<p><img src='plan' width='500'></p>")
+        if index == 0 and picture:
+            parts.append(f"<p><img src='{picture}' width='500'></p>")
     return "".join(parts)
 
 
@@ -100,7 +103,8 @@ def page_size(shop: Shop, locale: QLocale) -> QPageSize.PageSizeId:
     return QPageSize.PageSizeId.Letter if locale.territory() in _LETTER else QPageSize.PageSizeId.A4
 
 
-def document(report: Report, picture: QImage, shop: Shop) -> QTextDocument:
+def document(html: str, picture: QImage | None, points: float = _POINTS) -> QTextDocument:
+    """Ready to be printed; `points` is the size of its type."""
     made = QTextDocument()
     made.setDefaultStyleSheet(
         f"body {{ color: {DAY.ink}; }} h1 {{ font-size: 19pt; margin-bottom: 0; }}"
@@ -109,20 +113,48 @@ def document(report: Report, picture: QImage, shop: Shop) -> QTextDocument:
         f".shop {{ font-size: 13pt; color: {DAY.ink}; }}"
     )
     font = look().font()
-    font.setPointSizeF(9.5)
+    font.setPointSizeF(points)
     made.setDefaultFont(font)
-    made.addResource(QTextDocument.ResourceType.ImageResource.value, QUrl("plan"), picture)
-    made.setHtml(report_html(report, shop))
+    if picture is not None:
+        made.addResource(QTextDocument.ResourceType.ImageResource.value, QUrl("plan"), picture)
+    made.setHtml(html)
     return made
 
 
 def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None, shop: Shop) -> None:
     """Write the PDF, and the picture where a place is named for it; raises BadRecord when either cannot be written."""
+    writer = _writer(report, pdf, shop)
+    picture = plan_picture(plan)
+    if png is not None and not picture.save(str(png)):
+        raise BadRecord(f"“{png}” cannot be written.", "Free space in the job's folder.")
+    _print(document(report_html(report, shop, "plan"), picture), writer, pdf)
+
+
+def write_slip(slip: Report, pdf: Path, shop: Shop) -> None:
+    """One page with places for two signatures; smaller type where much is to be said. Raises BadRecord."""
+    writer = _writer(slip, pdf, shop)
+    html = report_html(slip, shop, "") + _signatures()
+    for points in _SLIP_POINTS:
+        text = document(html, None, points)
+        _to_page(text, writer)
+        if text.pageCount() == 1:
+            break
+    _print(text, writer, pdf)
+
+
+def _signatures() -> str:
+    lines = "".join(
+        f"<td width='50%'><br><br><hr width='85%'>{escape(who)}</td>"
+        for who in (tr("Date, customer"), tr("Taken in by"))
+    )
+    return f"<table width='100%'><tr>{lines}</tr></table>"
+
+
+def _writer(report: Report, pdf: Path, shop: Shop) -> QPdfWriter:
     try:
         pdf.open("wb").close()
     except OSError as error:
         raise BadRecord(f"“{pdf}” cannot be written ({error.strerror}).", "Choose another place.") from error
-    picture = plan_picture(plan)
     writer = QPdfWriter(str(pdf))
     writer.setTitle(said(report.title))
     writer.setCreator("Neogenesis")
@@ -134,11 +166,16 @@ def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None, shop: 
             QPageLayout.Unit.Millimeter,
         )
     )
-    if png is not None and not picture.save(str(png)):
-        raise BadRecord(f"“{png}” cannot be written.", "Free space in the job's folder.")
-    text = document(report, picture, shop)
-    text.setPageSize(QSizeF(writer.width(), writer.height()) * 96 / writer.resolution())
+    return writer
+
+
+def _to_page(text: QTextDocument, writer: QPdfWriter) -> None:
     text.setDocumentMargin(0)
+    text.setPageSize(QSizeF(writer.width(), writer.height()) * 96 / writer.resolution())
+
+
+def _print(text: QTextDocument, writer: QPdfWriter, pdf: Path) -> None:
+    _to_page(text, writer)
     text.print(writer)  # breaks pages between lines, never through one
     if not pdf.stat().st_size:
         raise BadRecord(f"“{pdf}” cannot be written.", "Free space there, or choose another place.")

@@ -12,6 +12,7 @@ from neogenesis.app.handover.report_print import write_report
 from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
+from neogenesis.app.parts.chips import Chips
 from neogenesis.app.parts.controls import button, clear, label, mono, read_through, row, stack
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
@@ -64,6 +65,12 @@ class HandoverView(StopView):
         beside = QWidget()
         side = stack(label(tr("Start of the machine"), "head"), self.bars, gap=10)
         side.addLayout(measure)
+        self._back_title = label(tr("Goes back with it"), "head")
+        self.back = Chips(tr("Goes back with the machine"), ())
+        self.back.switched.connect(lambda what: self._model.give_back(what, what in self.back.chosen))
+        side.addSpacing(look().px(10))
+        side.addWidget(self._back_title)
+        side.addWidget(self.back)
         side.addStretch(1)
         beside.setLayout(side)
         self._said = label("", "small", wrap=True, copyable=True)
@@ -116,6 +123,11 @@ class HandoverView(StopView):
             field.setEnabled(not closed)
         self.runs.setEnabled(not closed)
         self.record.setEnabled(not closed)
+        came = model.came_with
+        self._back_title.setVisible(bool(came))
+        self.back.offer([(b.what, b.what) for b in came])
+        self.back.show_chosen([b.what for b in came if b.back])
+        self.back.setEnabled(not closed)
         self.print.setEnabled(self.can_report())
         self.close_job.setEnabled(report is not None and not closed)
         self.close_job.setText(tr("Handed over") if closed else tr("Hand over"))
@@ -187,6 +199,9 @@ class HandoverView(StopView):
         ]
         if self._model.report is not None:
             checks.append(Check("good", tr("The manifest is the one that the transfer wrote")))
+        missing = [b.what for b in self._model.came_with if not b.back]
+        if missing:
+            checks.append(Check("caution", tr("Still to be given back: {0}").format(", ".join(missing))))
         if not self._desk.job.closed:
             checks.append(Check("note", tr("The old drive goes back, unchanged")))
         return checks

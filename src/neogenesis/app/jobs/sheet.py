@@ -23,6 +23,7 @@ class JobSheet(QDialog):
         super().__init__(parent)
         self.setWindowTitle(tr("New job") if job is None else tr("Change {0}").format(job.ticket))
         self._take = take
+        self._place = {"stop": "intake"} if job is None else {"stop": job.stop}
         ticket = TextField("ticket", tr("Ticket"), tr("the number on the tag"))
         self.form = Form(
             (
@@ -50,7 +51,7 @@ class JobSheet(QDialog):
         if values is None:
             return
         try:
-            self._take(msgspec.convert(values, Job))
+            self._take(msgspec.convert(values | self._place, Job))
         except NeogenesisError as error:
             self.form.say_fault(error.sentence())
         else:

@@ -58,10 +58,11 @@ class StopSpec:
 class StopView(QWidget):
     """A stop in the centre of the window. The window calls `refresh` when its job changed, `enter` when it is shown.
 
-    `keep_asked` asks for the sheet of images, rescues and restores.
+    `keep_asked` asks for the sheet of images, rescues and restores, `stop_asked` for another stop.
     """
 
     keep_asked = pyqtSignal()
+    stop_asked = pyqtSignal(str)
 
     def __init__(self, title: str) -> None:
         super().__init__()

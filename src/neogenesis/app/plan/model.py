@@ -8,6 +8,7 @@ from typing import Literal
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import tr
 from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
@@ -16,7 +17,7 @@ from neogenesis.bench import planning, worker
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.plan.layout import is_resizable
-from neogenesis.core.plan.model import Target
+from neogenesis.core.plan.model import Gate, Target
 from neogenesis.core.record import save
 from neogenesis.core.survey import PartitionFacts, Surveyed
 from neogenesis.core.transfer import RunFiles
@@ -35,9 +36,9 @@ class PlanModel(QObject):
     changed = pyqtSignal()
     filed = pyqtSignal()
 
-    def __init__(self, session: Session, survey: SurveyModel) -> None:
+    def __init__(self, session: Session, survey: SurveyModel, intake: IntakeModel) -> None:
         super().__init__(session)
-        self._session, self._survey = session, survey
+        self._session, self._survey, self._intake = session, survey, intake
         self.path: Path = session.dossier / "plan.json"
         session.drives_chosen.connect(self._drives_chosen)
         self.plan: Plan | None = None
@@ -70,6 +71,10 @@ class PlanModel(QObject):
         """The new drive as it was read, while the job means that one."""
         found = self._read_onto
         return found if found is not None and found.drive and self._session.means("new", found.drive) else None
+
+    def gates_of(self, plan: Plan) -> tuple[Gate, ...]:
+        """Those of the plan, and those that the intake closes."""
+        return (*plan.gates, *self._intake.gates(plan))
 
     @property
     def out_of_date(self) -> str:

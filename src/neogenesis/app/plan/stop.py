@@ -25,7 +25,7 @@ SPEC = StopSpec(
     PlanView,
     next_step="Plan the new drive",
     help=_HELP,
-    marks=lambda desk: serious(check.severity for check in checks_of(desk.plan.plan)),
+    marks=lambda desk: serious(check.severity for check in checks_of(desk.plan)),
     actions=(
         StopAction("undo", "Undo", "Ctrl+Z", PlanView.take_back, PlanView.can_take_back),
         StopAction("redo", "Redo", "Ctrl+Shift+Z", PlanView.do_again, PlanView.can_do_again),

@@ -13,6 +13,7 @@ from neogenesis.app.parts.heading import Heading
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
 from neogenesis.app.plan.canvas import PlanCanvas
+from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, nominal, tail, time_range
 from neogenesis.bench.shipped import appliance_names, load_appliance
@@ -432,14 +433,15 @@ class PlanView(StopView):
         self._filling = False
 
     def checks(self) -> list[Check]:
-        return checks_of(self._model.plan)
+        return checks_of(self._model)
 
 
-def checks_of(plan: Plan | None) -> list[Check]:
+def checks_of(model: PlanModel) -> list[Check]:
     """Gates, findings and reasons of a plan, the worst first."""
+    plan = model.plan
     if plan is None:
         return []
-    gates = [Check("good" if g.open else "stop", g.text, g.remedy) for g in plan.gates]
+    gates = [Check("good" if g.open else "stop", g.text, g.remedy) for g in model.gates_of(plan)]
     findings = [Check(f.severity, f.text, f.remedy) for f in plan.findings]
     findings += [Check("note", reason) for reason in plan.reasons]
     worst_first = {"stop": 0, "caution": 1, "good": 2, "note": 3}

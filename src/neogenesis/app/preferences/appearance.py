@@ -36,12 +36,14 @@ class Appearance(QObject):
                 LANGUAGE.speak(wanted)
         look().set(self.settings.theme, self.settings.percent)
         self._bench.technician = self.settings.technician
+        self._bench.photo_folder = self.settings.photo_folder
 
     def keep(self, settings: Settings) -> None:
         """Put on file, and show it if it can be seen."""
         before, self.settings = self.settings, settings
         save_settings(self._bench.person, settings)
         self._bench.technician = settings.technician
+        self._bench.photo_folder = settings.photo_folder
         if (before.theme, before.percent, before.language) != (settings.theme, settings.percent, settings.language):
             self._apply()
             self.changed.emit()

@@ -39,6 +39,7 @@ class PreferencesSheet(QDialog):
                 ChoiceField("language", tr("Language"), [("", system), *known.items()]),
                 ChoiceField("theme", tr("Look"), [("day", tr("day")), ("night", tr("night"))]),
                 ChoiceField("percent", tr("Size of text"), [(str(p), f"{p} %") for p in TEXT_PERCENTS]),
+                TextField("photo_folder", tr("Camera's folder"), tr("new photographs in it go to the open job")),
             )
         )
         self.shops = Form(

@@ -121,6 +121,13 @@ class Look(QObject):
             padding: {px(4)}px {px(8)}px; text-align: left; }}
         QPushButton[kind="plain"]:hover {{ background: {t.accent_soft}; }}
         QPushButton[kind="plain"]:focus {{ border: 1px solid {t.accent}; }}
+        QPushButton[kind="chip"] {{ background: transparent; border: 1px solid {t.line}; font-weight: normal;
+            border-radius: {px(14)}px; padding: {px(4)}px {px(12)}px; min-height: {px(18)}px; color: {t.muted}; }}
+        QPushButton[kind="chip"]:hover {{ border-color: {t.accent}; color: {t.ink}; }}
+        QPushButton[kind="chip"]:checked {{ background: {t.accent_soft}; border-color: {t.accent}; color: {t.ink};
+            font-weight: bold; }}
+        QPushButton[kind="chip"]:focus {{ border: 2px solid {t.accent}; padding: {px(4) - 1}px {px(12) - 1}px; }}
+        QPushButton[kind="chip"]:disabled {{ color: {t.muted}; border-color: {t.line}; }}
         QLineEdit, QPlainTextEdit, QComboBox, QSpinBox {{ background: {t.raised}; border: 1px solid {t.line};
             border-radius: {px(5)}px; padding: {px(5)}px {px(8)}px; selection-background-color: {t.accent};
             selection-color: {t.accent_ink}; }}

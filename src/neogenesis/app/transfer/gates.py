@@ -110,7 +110,11 @@ class GatesPage(QWidget):
 
     def _all_gates(self, plan: Plan) -> list[Check]:
         """The plan's gates, and those that only the bench can tell."""
-        checks = [Check("good" if g.open else "stop", g.text, g.remedy) for g in plan.gates if g.code != "target-holds"]
+        checks = [
+            Check("good" if g.open else "stop", g.text, g.remedy)
+            for g in self._desk.plan.gates_of(plan)
+            if g.code != "target-holds"
+        ]
         stale = self._desk.plan.out_of_date
         if stale:
             checks.append(Check("stop", stale, tr("Make a plan for the drives of this job: Alt+5.")))
@@ -134,6 +138,8 @@ class GatesPage(QWidget):
         self._ask.setText(model.ask)
         self.start.setText(tr("Copy {0} onto {1}").format(nominal(plan.estimate.bytes_to_copy), model.target_name))
         self.start.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))
-        closed = [g.text for g in plan.gates if not g.open] + list(filter(None, [self._desk.plan.out_of_date]))
+        closed = [g.text for g in self._desk.plan.gates_of(plan) if not g.open] + list(
+            filter(None, [self._desk.plan.out_of_date])
+        )
         self._closed_why.setText(" ".join(closed))
         self._closed_why.setVisible(bool(closed))

@@ -119,7 +119,7 @@ class TransferModel(QObject):
     # What is shown
 
     def gates(self) -> tuple[Gate, ...]:
-        return self.plan.gates if self.plan else ()
+        return self._plan.gates_of(self.plan) if self.plan else ()
 
     @property
     def gates_open(self) -> bool:

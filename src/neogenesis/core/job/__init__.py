@@ -5,6 +5,7 @@ from neogenesis.core.job.model import Glance, Job, LogEntry, Which, first_broken
 from neogenesis.core.job.report import Report, make_report, report_from_records
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
 from neogenesis.core.job.shop import Shop, load_shop, save_shop
+from neogenesis.core.job.slip import make_slip
 from neogenesis.core.job.store import JobStore
 
 __all__ = [
@@ -22,6 +23,7 @@ __all__ = [
     "improvement_of",
     "load_shop",
     "make_report",
+    "make_slip",
     "report_from_records",
     "save_shop",
     "stop_titled",

@@ -9,6 +9,7 @@ from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.estimate import duration_text
+from neogenesis.core.intake import START_UP, Intake, compared
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.plan import Plan
@@ -34,7 +35,9 @@ class Report:
     sections: tuple[Section, ...]
 
 
-def report_from_records(job: Job, plan: Plan, manifest: Path, log: list[LogEntry]) -> Report:
+def report_from_records(
+    job: Job, plan: Plan, manifest: Path, log: list[LogEntry], intake: Intake | None = None
+) -> Report:
     """As `make_report`, from the manifest at that path; raises BadRecord for one that is damaged or was changed."""
     loaded = load_manifest(manifest)
     manifest_hash = blake3().update_mmap(manifest).hexdigest()
@@ -44,10 +47,12 @@ def report_from_records(job: Job, plan: Plan, manifest: Path, log: list[LogEntry
             "The manifest is not the one that the transfer wrote; it was changed since.",
             "Restore it from a copy before a report is handed out.",
         )
-    return make_report(job, plan, loaded, manifest_hash, log)
+    return make_report(job, plan, loaded, manifest_hash, log, intake or Intake())
 
 
-def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, log: list[LogEntry]) -> Report:
+def make_report(
+    job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, log: list[LogEntry], intake: Intake = Intake()
+) -> Report:
     """The report of a finished transfer, from its records alone."""
     old, new = plan.source.survey.drive, plan.target
     lost = sum(end - start for start, end in manifest.head.lost)
@@ -84,6 +89,9 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
     improvement = improvement_of(log)
     if improvement:
         before_after.append(("Start of the machine", improvement.sentence()))
+    for row in compared(intake):
+        if row.title != START_UP:
+            before_after.append((row.title, f"{row.before} before, {row.after} now"))
     finished = next((e for e in reversed(log) if e.kind.startswith("transfer-") and "seconds" in e.figures), None)
     seconds = float(finished.figures.get("seconds", 0)) if finished else 0.0
     measured = [("Copied", both_text(manifest.chunks.total))]
@@ -96,16 +104,14 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
             Section("What was done", tuple(done)),
             Section("Before and after", rows=(*before_after, *measured)),
             Section("What could not be read", (unread,)),
-            Section(
-                "Where the old drive is",
-                ("It goes back with the machine, unchanged. Keep it for some weeks; it is your last copy.",),
-            ),
+            Section("Where the old drive is", (_OLD_DRIVE[intake.later.old_parts].format(intake.later.kept_weeks),)),
+            *_with_the_machine(intake),
             Section(
                 "What you should still do",
                 (
                     "Start the machine a few times and open what matters most to you.",
                     "Make a backup from the new drive, and have it checked.",
-                    "Hand the old drive to a proper disposal service once you no longer need it.",
+                    *_DISPOSE.get(intake.later.old_parts, ()),
                 ),
             ),
             Section(
@@ -119,6 +125,27 @@ def make_report(job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, lo
             ),
         ),
     )
+
+
+_OLD_DRIVE = {
+    "": "It goes back with the machine, unchanged. Keep it for some weeks; it is your last copy.",
+    "returned": "It goes back with the machine, unchanged. Keep it for some weeks; it is your last copy.",
+    "kept": "It stays with us, unchanged, for {0} weeks. Then it is wiped, unless you ask for it before.",
+    "wiped": "It stays with us until you have confirmed that everything is there. Then it is wiped.",
+}
+_LATER = ("Hand the old drive to a proper disposal service once you no longer need it.",)
+_DISPOSE = {"": _LATER, "returned": _LATER}
+
+
+def _with_the_machine(intake: Intake) -> tuple[Section, ...]:
+    """What came with it goes back with it."""
+    if not intake.came_with:
+        return ()
+    back = [b.what for b in intake.came_with if b.back]
+    rows = [("Given back", ", ".join(back))] if back else []
+    missing = [b.what for b in intake.came_with if not b.back]
+    rows += [("Still with us", ", ".join(missing))] if missing else []
+    return (Section("What came with the machine", rows=tuple(rows)),)
 
 
 def _hands(log: list[LogEntry]) -> list[tuple[str, str]]:

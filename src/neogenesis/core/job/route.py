@@ -19,8 +19,8 @@ ROUTE: tuple[Stop, ...] = (
     Stop(
         "intake",
         "Intake",
-        "Takes in the machine: what the customer wants, what was promised, what is elsewhere.",
-        False,
+        "Takes in the machine: what hurts, what must survive, what is elsewhere, how long it takes to start.",
+        True,
     ),
     Stop("survey", "Survey", "Reads the old drive without writing: table, volumes, health, systems.", True),
     Stop("decide", "Decide", "Weighs copy, fresh start and doing less against each other, with reasons.", False),

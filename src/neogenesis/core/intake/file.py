@@ -1,0 +1,45 @@
+"""The intake of a job as a file in its dossier, kept with every key that is pressed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from neogenesis.core.errors import BadRecord
+from neogenesis.core.intake.model import Intake
+from neogenesis.core.record import load, save_pieces, settle, to_json
+
+_FILE = "intake.json"
+#: The folder of photographs, beside it.
+PHOTOGRAPHS = "photographs"
+
+
+def intake_path(dossier: Path) -> Path:
+    return dossier / _FILE
+
+
+def load_intake(dossier: Path) -> Intake:
+    """An empty one where nothing is on record; raises BadRecord."""
+    file = intake_path(dossier)
+    return load(file, Intake, "intake") if file.exists() else Intake()
+
+
+def keep_intake(dossier: Path, intake: Intake) -> None:
+    """Quick enough for every key; `settle_intake` makes it survive a power cut as well. Raises BadRecord."""
+    save_pieces(intake_path(dossier), (to_json(intake),), settled=False)
+
+
+def settle_intake(dossier: Path) -> None:
+    """Raises BadRecord."""
+    settle(intake_path(dossier))
+
+
+def set_aside(dossier: Path) -> Path:
+    """Keep an intake that cannot be read beside a new one; returns where."""
+    file, number = intake_path(dossier), 1
+    while (aside := file.with_name(f"{_FILE}.unreadable-{number}")).exists():
+        number += 1
+    try:
+        file.rename(aside)
+    except OSError as error:
+        raise BadRecord(f"“{file}” cannot be kept aside ({error.strerror}).", "Check the job's folder.") from error
+    return aside

@@ -1,0 +1,135 @@
+"""A machine's profile as a record: the JSON `neogenesis.machine/1`. Only make and model must be known.
+
+Lengths in millimetres, rates in bytes per second unless the name says otherwise.
+"""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+from neogenesis.core.record import StrictRecord, strict_from_json
+
+BayKind = Literal["m2", "msata", "2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered"]
+Interface = Literal["nvme", "sata", "pata", "emmc"]
+
+
+class Bay(StrictRecord, frozen=True, kw_only=True):
+    """A place for a drive; None where it is not known. `holds` is the id of the part that is in it."""
+
+    name: str
+    kind: BayKind
+    interfaces: tuple[Interface, ...] = ()
+    key: Literal["M", "B", "B+M"] | None = None
+    lengths_mm: tuple[int, ...] = ()
+    double_sided: bool | None = None
+    clearance_above_mm: float | None = None
+    clearance_below_mm: float | None = None
+    thickness_mm: tuple[float, ...] = ()
+    caddy_mm: float | None = None
+    pcie_generation: int | None = None
+    pcie_lanes: int | None = None
+    sata_gbit_s: float | None = None
+    starts_system: bool | None = None
+    holds: str | None = None
+
+
+class MemoryBoard(StrictRecord, frozen=True, kw_only=True):
+    """What the board takes."""
+
+    slots: int | None = None
+    soldered_gb: float | None = None
+    generation: str | None = None
+    form: str | None = None
+    voltage_v: float | None = None
+    speed_mt_s: int | None = None
+    max_gb: float | None = None
+    max_per_slot_gb: float | None = None
+
+
+class Openings(StrictRecord, frozen=True, kw_only=True):
+    cautions: tuple[str, ...] = ()
+    cover_sensor: bool = False
+    first_start_needs_mains: bool = False
+    seal: str | None = None
+
+
+class Fastener(StrictRecord, frozen=True, kw_only=True):
+    """`x` and `y` from 0 to 1, from the upper left of the machine as it lies."""
+
+    id: str
+    head: str = ""
+    length_mm: float | None = None
+    count: int = 1
+    captive: bool = False
+    place: str = ""
+    hidden_under: str | None = None
+    x: float | None = None
+    y: float | None = None
+
+
+class SomeOf(StrictRecord, frozen=True, kw_only=True):
+    """Some fasteners of a group."""
+
+    id: str
+    count: int
+
+
+class Step(StrictRecord, frozen=True, kw_only=True, rename={"tool": "with", "purposes": "for"}):
+    """One thing that hands do; `tool` and `purposes` stand as `with` and `for` in the file."""
+
+    id: str
+    do: Literal["remove", "lift", "unplug", "slide", "pry", "drain", "photograph", "check"]
+    what: str
+    tool: str | None = None
+    fasteners: tuple[str | SomeOf, ...] = ()
+    cautions: tuple[str, ...] = ()
+    parts_off: tuple[str, ...] = ()
+    purposes: tuple[Literal["open", "drive", "memory"], ...] = ()
+
+
+class Slot(StrictRecord, frozen=True, kw_only=True):
+    name: str
+    drive: str
+
+
+class BootEntry(StrictRecord, frozen=True, kw_only=True):
+    number: str
+    label: str = ""
+    device_path: str = ""
+    active: bool = True
+
+
+class Machine(StrictRecord, frozen=True, kw_only=True):
+    """Every field but schema, make and model may be missing. `card_reader` tells whether it can hold a card."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.machine/1"
+
+    schema: str
+    make: str
+    model: str
+    firmware: Literal["uefi", "legacy", "both"] | None = None
+    architecture: str | None = None
+    bays: tuple[Bay, ...] = ()
+    memory: MemoryBoard | None = None
+    accepted_capacities_gb: tuple[int, ...] | None = None
+    known_to_work_max_gb: int | None = None
+    openings: Openings | None = None
+    fasteners: tuple[Fastener, ...] = ()
+    steps: tuple[Step, ...] = ()
+    slots: tuple[Slot, ...] = ()
+    boot_entries: tuple[BootEntry, ...] = ()
+    boot_order: tuple[str, ...] = ()
+    boot_next: str | None = None
+    secure_start: bool | None = None
+    kind: str = ""
+    card_reader: bool | None = None
+    has_battery: bool | None = None
+
+    @property
+    def title(self) -> str:
+        return f"{self.make} {self.model}".strip()
+
+
+def read_machine(text: bytes, what: str = "machine") -> Machine:
+    """A profile from its JSON; raises BadRecord that names every fault."""
+    return strict_from_json(text, Machine, what)
