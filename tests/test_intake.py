@@ -244,7 +244,7 @@ def test_what_was_measured_twice_is_compared() -> None:
         intake = with_figure(intake, Figure(code="temperature", text=text, unit="°C", when=when))
     intake = with_figure(intake, Figure(code="memory", text="8"))
     rows = {c.title: (c.before, c.after, c.ratio) for c in compared(intake)}
-    assert rows[START_UP] == ("198 s", "36 s (median of 1 runs, stopwatch)", 5.5)
+    assert rows[START_UP] == ("198 s", "36 s (one run, stopwatch)", 5.5)
     assert rows["Temperature under load"] == ("91 °C", "64 °C", None) and "Memory fitted" not in rows
     assert with_figure(intake, Figure(code="memory", text=" ")).figure("memory") is None
 
@@ -426,7 +426,7 @@ def test_every_fault_of_a_profile_is_named() -> None:
     said = caught.value.text
     for place in ("“bar”", "make", "“model” is missing", "“bays[1].foo”", "bays[1].kind"):
         assert place in said
-    assert "5 faults" in said and "steps" not in said
+    assert said.count(";") == 4 and "steps" not in said
     for bad in (b"{", b"[]", b'{"schema": "other/1"}', b"\xff"):
         with pytest.raises(BadRecord):
             read_machine(bad)

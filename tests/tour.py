@@ -8,6 +8,7 @@ from pathlib import Path
 from PyQt6.QtWidgets import QDialog, QWidget
 from pytestqt.qtbot import QtBot
 
+from neogenesis.app.intake.view import IntakeView
 from neogenesis.app.window import MainWindow
 from tests.test_window import plan, slow, survey
 
@@ -22,6 +23,19 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     window.sheets.show_command()
     yield from _sheet(window, "command")
     window.open_job("T-7")
+    window.show_stop("intake")
+    intake = window.views["intake"]
+    assert isinstance(intake, IntakeView)
+    intake.survives._add("photographs")
+    qtbot.wait(50)
+    yield "intake", window
+    intake.show_stopwatch()
+    qtbot.wait(50)
+    yield "stopwatch", window
+    intake.show_triage()
+    qtbot.wait(50)
+    yield "triage", window
+    window.show_stop("survey")
     yield "survey, before", window
     survey(qtbot, window)
     yield "survey", window

@@ -164,7 +164,7 @@ def strict_from_json(text: bytes, kind: type[T], what: str) -> T:
         raise BadRecord(f"The {what} has the schema “{found}” where “{expected}” was expected.", "Give the right file.")
     faults = faults_in(raw, kind)
     if faults:
-        raise BadRecord(f"The {what} has {len(faults)} faults: {'; '.join(faults)}.", "Correct them all.")
+        raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
     return from_json(text, kind, what)
 
 

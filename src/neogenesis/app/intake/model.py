@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.intake.stopwatch import Stopwatch
+from neogenesis.app.language import mark
 from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.work import Failure, failure_of
@@ -40,6 +41,7 @@ from neogenesis.core.machine import Machine, Match, machine_on_plate
 from neogenesis.core.plan.model import Gate, Plan
 
 _SETTLE_MS = 700
+_ANOTHER = mark("Take the report on this machine, or type its figures.")
 
 
 class IntakeModel(QObject):
@@ -210,7 +212,7 @@ class IntakeModel(QObject):
     @property
     def cautions(self) -> tuple[Ask, ...]:
         odd = of_another_machine(self.intake)
-        more = (Ask("battery", odd, "caution", "Take the report on this machine, or type its figures."),) if odd else ()
+        more = (Ask("battery", odd, "caution", _ANOTHER),) if odd else ()
         return (*cautions_of(self.intake), *more)
 
     def gates(self, plan: Plan) -> tuple[Gate, ...]:

@@ -95,15 +95,15 @@ class WhoPart(Part):
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(look().px(10))
         grid.setVerticalSpacing(look().px(4))
+        grid.addWidget(label(tr("Customer"), "muted"), 0, 0)
+        grid.addWidget(self.customer, 1, 0, 1, 2)
+        grid.addWidget(label(tr("Reached by"), "muted"), 0, 2)
+        grid.addWidget(self.contact, 1, 2)
         for column, (title, line) in enumerate(
             ((tr("Make"), self.make), (tr("Exact model"), self.model), (tr("Serial"), self.serial))
         ):
             grid.addWidget(label(title, "muted"), 2, column)
             grid.addWidget(line, 3, column)
-        grid.addWidget(label(tr("Customer"), "muted"), 0, 0)
-        grid.addWidget(self.customer, 1, 0, 1, 2)
-        grid.addWidget(label(tr("Reached by"), "muted"), 0, 2)
-        grid.addWidget(self.contact, 1, 2)
         self._name, self._plate_line = label("", "head", copyable=True), label("", copyable=True)
         self.change = button(tr("Change"), self.open_form, "plain", tr("Customer, number, make, model and serial"))
         self.summary = QWidget()
@@ -147,7 +147,7 @@ class WhoPart(Part):
     def _show_summary(self) -> None:
         intake = self._model.intake
         known = not any(a.code in self.fields for a in self._model.asks)
-        folded = known and not self._opened
+        folded = known and not self._opened and not self.has_keyboard()
         self.summary.setVisible(folded)
         self.form.setVisible(not folded)
         self._name.setText(f"{intake.customer}  ·  {intake.contact}")

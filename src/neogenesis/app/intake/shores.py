@@ -227,7 +227,8 @@ class ShoresCanvas(QWidget):
             self.moved.emit(self.chosen, side)
         elif key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.chosen:
             gone = self.chosen
-            self.choose(self.scene.neighbour(gone, 1))
+            below, above = (self.scene.neighbour(gone, step) for step in (1, -1))
+            self.choose(above if below == gone else below)
             self.dropped.emit(gone)
         else:
             super().keyPressEvent(event)

@@ -11,6 +11,8 @@ from PyQt6.QtWidgets import QPushButton, QSizePolicy, QWidget
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.theme.look import look
 
+_LEFT_TO_OTHERS = (Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Return)
+
 
 class _Chip(QPushButton):
     """One word. Its width leaves room for it in bold, so that nothing moves when it is switched."""
@@ -21,6 +23,13 @@ class _Chip(QPushButton):
         self.setAutoDefault(False)
         self.setProperty("kind", "chip")
         self.setMinimumWidth(look().metrics(bold=True).horizontalAdvance(text) + look().px(28))
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Arrow keys belong to the row, Return to the window."""
+        if event is not None and Qt.Key(event.key()) in _LEFT_TO_OTHERS:
+            event.ignore()
+        else:
+            super().keyPressEvent(event)
 
 
 class Chips(QWidget):

@@ -34,7 +34,8 @@ def compared(intake: Intake) -> tuple[Compared, ...]:
     rows = []
     for before, after in timed_twice(intake):
         one, other = before.median_s or 0.0, after.median_s or 0.0
-        runs = f"median of {min(len(before.counted), len(after.counted))} runs"
+        count = min(len(before.counted), len(after.counted))
+        runs = f"median of {count} runs" if count > 1 else "one run"
         rows.append(Compared(before.name, f"{one:g} s", f"{other:g} s ({runs}, {after.method})", one / other))
     for kind in options().figure:
         was, now = intake.figure(kind.code), intake.figure(kind.code, "after")
