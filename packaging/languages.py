@@ -223,6 +223,7 @@ def collect() -> Catalog:
 _DATA_TEXTS = {
     "intake.toml": ("title", "text", "remedy", "why", "hint", "came_with", "valuables"),
     "triage.toml": ("text", "caution"),
+    "fills.toml": ("title", "because", "clear"),
 }
 
 

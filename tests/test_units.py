@@ -7,8 +7,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neogenesis.core.errors import BadArgument
-from neogenesis.core.estimate import duration_text, remaining_seconds
-from neogenesis.core.units import both_text, decimal_text, nominal_bytes, parse_size, round_down, round_up
+from neogenesis.core.estimate import remaining_seconds
+from neogenesis.core.units import (
+    both_text,
+    decimal_text,
+    duration_text,
+    nominal_bytes,
+    parse_size,
+    round_down,
+    round_up,
+)
 
 
 def test_nominal_capacities_follow_the_industry_rule() -> None:

@@ -8,8 +8,7 @@ from functools import lru_cache
 from PyQt6.QtCore import QDateTime, QLocale
 
 from neogenesis.app.language import LANGUAGE, mark, tr
-from neogenesis.core.estimate import duration_text
-from neogenesis.core.units import binary_text, decimal_text
+from neogenesis.core.units import binary_text, decimal_text, duration_text
 
 
 def _local(text: str) -> str:

@@ -52,11 +52,12 @@ def _serve(connection: Connection) -> None:
     """A reading process: one call after the other, until nobody asks any more."""
     while True:
         try:
-            function, arguments = connection.recv()
+            function, arguments, tells = connection.recv()
         except (EOFError, OSError):
             return
         try:
-            answer: tuple[bool, Any] = (True, guarded(function, *arguments))
+            more = (lambda news: connection.send((None, news)),) if tells else ()
+            answer: tuple[bool, Any] = (True, guarded(function, *arguments, *more))
         except Exception as error:  # noqa: BLE001 - a bug there is said in the window
             answer = (False, f"{type(error).__name__}: {error}")
         connection.send(answer)
@@ -111,6 +112,7 @@ class Work(QObject):
     """
 
     _finished = pyqtSignal(object, object, object)
+    _news = pyqtSignal(object, object, object)
 
     def __init__(self) -> None:
         super().__init__()
@@ -121,21 +123,41 @@ class Work(QObject):
         self._lock = threading.Lock()
         self._closed = False
         self._finished.connect(self._answer)
+        self._news.connect(self._hear)
 
     def in_thread(self, done: Callable[[Any], None], function: Callable[..., Any], *arguments: Any) -> None:
         """For short work that mostly waits."""
         self._watch(self._threads.submit(guarded, function, *arguments), done, Handle())
 
     def in_process(
-        self, done: Callable[[Any], None], function: Callable[..., Any], *arguments: Any, longest_s: float = _LONGEST_S
+        self,
+        done: Callable[[Any], None],
+        function: Callable[..., Any],
+        *arguments: Any,
+        longest_s: float = _LONGEST_S,
+        heard: Callable[[Any], None] | None = None,
     ) -> Handle:
-        """For work that reads a drive and computes. Arguments and result are pickled."""
+        """For work that reads a drive and computes. Arguments and result are pickled.
+
+        With `heard`, the function is given one more argument: what it calls that with is heard here meanwhile.
+        """
         handle = Handle()
         self._handles.add(handle)
-        self._watch(self._waiting.submit(self._ask, handle, function, arguments, longest_s), done, handle)
+        self._watch(self._waiting.submit(self._ask, handle, function, arguments, longest_s, heard), done, handle)
         return handle
 
-    def _ask(self, handle: Handle, function: Callable[..., Any], arguments: tuple[Any, ...], longest_s: float) -> Any:
+    def _hear(self, heard: Callable[[Any], None], news: Any, handle: Handle) -> None:
+        if not self._closed and not handle.given_up:
+            heard(news)
+
+    def _ask(
+        self,
+        handle: Handle,
+        function: Callable[..., Any],
+        arguments: tuple[Any, ...],
+        longest_s: float,
+        heard: Callable[[Any], None] | None,
+    ) -> Any:
         """In a thread of its own: wait for the answer, the end of the process, or of the time that it has."""
         with self._lock:
             reader = self._idle.pop() if self._idle else None
@@ -145,14 +167,18 @@ class Work(QObject):
             if not handle.begin(reader):
                 reader.end()
                 return None
-            reader.ours.send((function, arguments))
+            reader.ours.send((function, arguments, heard is not None))
             until = time.monotonic() + longest_s
-            if not reader.ours.poll(max(0.0, until - time.monotonic())):
-                reader.end()
-                return Failure(
-                    "The drive was not read to the end in the time that it had; nothing was written.", _GENTLY
-                )
-            whole, answer = reader.ours.recv()
+            whole = None
+            while whole is None:
+                if not reader.ours.poll(max(0.0, until - time.monotonic())):
+                    reader.end()
+                    return Failure(
+                        "The drive was not read to the end in the time that it had; nothing was written.", _GENTLY
+                    )
+                whole, answer = reader.ours.recv()
+                if whole is None:
+                    self._news.emit(heard, answer, handle)
         except (EOFError, OSError):
             reader.end()
             return Failure("The reading process ended unexpectedly; nothing was written.", "Try again.")

@@ -25,11 +25,11 @@ def new_id() -> str:
     return str(uuid.uuid4()).upper()
 
 
-def survey(name: str, sector_size: int | None = None) -> Surveyed:
-    """Survey a drive read-only."""
+def survey(name: str, sector_size: int | None = None, inside: bool = False) -> Surveyed:
+    """Survey a drive read-only; `inside` reads what the systems on it say of themselves as well."""
     opened = open_sealed(name, sector_size)
     try:
-        return survey_drive(opened.store, opened.drive, open_tree)
+        return survey_drive(opened.store, opened.drive, open_tree, inside)
     finally:
         opened.close()
 

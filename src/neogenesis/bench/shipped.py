@@ -10,6 +10,7 @@ from neogenesis.core.intake.options import hand_in_options
 from neogenesis.core.intake.triage import hand_in_guide
 from neogenesis.core.judgement import hand_in_judgement
 from neogenesis.core.plan.appliance import Appliance, read_appliance
+from neogenesis.core.survey.filling import hand_in_kinds
 
 _DATA = files("neogenesis").joinpath("data")
 
@@ -19,6 +20,7 @@ def hand_in() -> None:
     hand_in_judgement(_DATA.joinpath("judgement.toml").read_text("utf-8"))
     hand_in_options(_DATA.joinpath("intake.toml").read_text("utf-8"))
     hand_in_guide(_DATA.joinpath("triage.toml").read_text("utf-8"))
+    hand_in_kinds(_DATA.joinpath("fills.toml").read_text("utf-8"))
 
 
 def appliance_names() -> tuple[str, ...]:

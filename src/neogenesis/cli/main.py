@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Literal, cast
 
 import click
+import msgspec
 
 from neogenesis import __version__
 from neogenesis.bench import imaging, planning, rescuing, transferring
@@ -18,6 +19,7 @@ from neogenesis.bench.memory import give_back_large_blocks
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.telling import EventsTo
 from neogenesis.cli import bench as bench_commands
+from neogenesis.cli import looks
 from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, say
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
@@ -84,8 +86,15 @@ def survey(drive: str, as_json: bool, sector_size: int | None) -> None:
     """Survey a drive without writing to it."""
     if sector_size not in (None, 512, 4096):
         raise BadArgument(f"{sector_size} is not a sector size.", "Use 512 or 4096.")
-    found = planning.survey(drive, sector_size).survey
-    click.echo(to_json(found).decode() if as_json else _survey_text(found), nl=not as_json)
+    surveyed = planning.survey(drive, sector_size, inside=True)
+    if as_json:
+        found = msgspec.to_builtins(surveyed.survey)
+        for partition in found["partitions"]:
+            system = surveyed.inside.get(partition["number"])
+            partition["volume"]["inside"] = msgspec.to_builtins(system) if system is not None else None
+        click.echo(to_json(found).decode(), nl=False)
+    else:
+        click.echo(_survey_text(surveyed.survey))
 
 
 def _survey_text(found: Survey) -> str:
@@ -374,7 +383,7 @@ def salvage(
         say(renamed)
 
 
-for _command in bench_commands.COMMANDS:
+for _command in (*bench_commands.COMMANDS, *looks.COMMANDS):
     app.add_command(_command)
 
 

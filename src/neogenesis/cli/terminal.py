@@ -8,8 +8,7 @@ import time
 
 import msgspec
 
-from neogenesis.core.estimate import duration_text
-from neogenesis.core.units import decimal_text
+from neogenesis.core.units import decimal_text, duration_text
 from neogenesis.core.work import Event
 
 _CLEAR = "\r\x1b[2K"

@@ -59,13 +59,3 @@ def remaining_seconds(done: float, elapsed_s: float, left: float, recent_rate: f
     share = done / (done + left) if left > 0 else 1.0
     slack = 0.125 + 0.5 * max(0.0, 0.1 - share) / 0.1
     return left / (max(rates) * (1 + slack)), left / (min(rates) * (1 - min(slack, 0.8)))
-
-
-def duration_text(seconds: float) -> str:
-    """`42 s`, `18 min`, `2 h 05 min`."""
-    whole = round(seconds)
-    if whole < 90:
-        return f"{whole} s"
-    if whole < 5400:
-        return f"{round(whole / 60)} min"
-    return f"{whole // 3600} h {whole % 3600 // 60:02} min"

@@ -35,6 +35,35 @@ class RescueNumbers:
 
 
 @dataclass(frozen=True, slots=True)
+class ProfileNumbers:
+    """How a drive is sampled. Seconds, bytes, shares from 0 to 1; `links` are ceilings in bytes per second by name."""
+
+    places: int
+    piece_bytes: int
+    longest_s: float
+    stall_s: float
+    most_errors: int
+    slow_share: float
+    mechanical_seek_s: float
+    flat_share: float
+    link_share: float
+    links: dict[str, float]
+
+
+@dataclass(frozen=True, slots=True)
+class WhyNumbers:
+    """From which figures on something explains that a machine is slow or full."""
+
+    full_percent: float
+    hot_celsius: float
+    little_memory_gb: float
+    slow_zone_share: float
+    many_programs: int
+    worn_battery_percent: float
+    reclaim_share: float
+
+
+@dataclass(frozen=True, slots=True)
 class Judgement:
     fill_caution_percent: int
     fill_stop_percent: int
@@ -46,6 +75,9 @@ class Judgement:
     old_hours: int
     rates: dict[str, Rate]
     rescue: RescueNumbers
+    decryption: Spread
+    profile: ProfileNumbers
+    why: WhyNumbers
 
 
 _RESCUE = (
@@ -83,5 +115,8 @@ def hand_in_judgement(text: str) -> None:
         raw["health"]["old_hours"],
         {name: Rate(tuple(rate["read"]), tuple(rate["write"])) for name, rate in raw["rate"].items()},
         RescueNumbers(*(float(raw["rescue"][name]) for name in _RESCUE)),
+        tuple(raw["decryption"]["rate"]),
+        ProfileNumbers(**raw["profile"]),
+        WhyNumbers(**raw["why"]),
     )
     _handed_in[:] = [numbers]

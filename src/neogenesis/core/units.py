@@ -81,3 +81,18 @@ def round_up(value: int, step: int) -> int:
 def round_down(value: int, step: int) -> int:
     """The largest multiple of `step` that is not above `value`."""
     return value // step * step
+
+
+def duration_text(seconds: float) -> str:
+    """`42 s`, `18 min`, `2 h 05 min`."""
+    whole = round(seconds)
+    if whole < 90:
+        return f"{whole} s"
+    if whole < 5400:
+        return f"{round(whole / 60)} min"
+    return f"{whole // 3600} h {whole % 3600 // 60:02} min"
+
+
+def rate_text(bytes_per_s: float) -> str:
+    """`109 MB/s`."""
+    return f"{decimal_text(int(bytes_per_s))}/s"

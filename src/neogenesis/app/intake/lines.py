@@ -67,7 +67,7 @@ class Asked(QWidget):
         self._get = get
         self.chips = Chips(title, options, one=True)
         self.chips.switched.connect(lambda code: put("" if get() == code else code))
-        self.setLayout(stack(label(title, "muted"), self.chips, *beside, gap=look().px(4)))
+        self.setLayout(stack(label(title, "muted", wrap=True), self.chips, *beside, gap=look().px(4)))
         self.refresh()
 
     def refresh(self) -> None:

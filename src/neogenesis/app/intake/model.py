@@ -44,6 +44,10 @@ _SETTLE_MS = 700
 _ANOTHER = mark("Take the report on this machine, or type its figures.")
 
 
+def _told(still: int, valuables: int) -> str:
+    return f"Intake: {still} still to ask, {valuables} on the list of what must survive"
+
+
 class IntakeModel(QObject):
     """`intake` is what is on record; `failure` what is wrong with its file."""
 
@@ -152,8 +156,7 @@ class IntakeModel(QObject):
         after = intake.timing(START_UP, "after")
         if after is not None and after.median_s:
             figures |= {"after_s": after.median_s, "runs": len(after.counted)}
-        text = f"Intake: {len(self.asks)} still to ask, {len(intake.valuables)} things that must survive"
-        self._session.record("intake", text, **figures)
+        self._session.record("intake", _told(len(self.asks), len(intake.valuables)), **figures)
 
     # Customers and machines
 

@@ -278,7 +278,7 @@ class SurvivesPart(Part):
         self.accepted = Chips(tr("Signed for"), [("accepted", tr("the customer signs for what is only said"))])
         self.accepted.switched.connect(lambda _: model.change(accepted_unseen=not model.intake.accepted_unseen))
         self._hint = label(
-            tr("Left and Right move a thing; what nobody has seen elsewhere closes a gate later."), "small"
+            tr("Left and Right move a thing; what nobody has seen elsewhere closes a gate later."), "small", wrap=True
         )
         for widget in (self.shores, self._hint, self.accepted, self.add, self.add.fault, self._offers):
             self.body.addWidget(widget)

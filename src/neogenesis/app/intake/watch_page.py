@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.intake.runs import RunsStrip, runs_scene
-from neogenesis.app.language import said, tr, trn
+from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.parts.chips import Chips
 from neogenesis.app.parts.controls import button, label, row
 from neogenesis.app.theme.look import look
@@ -20,6 +20,14 @@ from neogenesis.core.intake import START_UP, When
 _TICK_MS = 100
 
 
+_START_UP = mark("Start-up")
+
+
+def shown_name(name: str) -> str:
+    """What is timed, as it is shown: only the start of the machine has a name that is ours."""
+    return tr(_START_UP) if name == START_UP else name
+
+
 class WatchPage(QWidget):
     """`back_asked` wants the intake's page again."""
 
@@ -28,7 +36,7 @@ class WatchPage(QWidget):
     def __init__(self, model: IntakeModel) -> None:
         super().__init__()
         self._model = model
-        self.name = QLineEdit(model.timed)
+        self.name = QLineEdit(shown_name(model.timed))
         self.name.setAccessibleName(tr("What is timed"))
         self.name.setFixedWidth(look().px(260))
         self.name.textEdited.connect(self._named)
@@ -65,7 +73,11 @@ class WatchPage(QWidget):
         layout.addWidget(self.summary)
         layout.addWidget(self.why)
         layout.addWidget(
-            label(tr("Up and Down choose a run; Delete strikes it out with a reason, or lets it count again."), "small")
+            label(
+                tr("Up and Down choose a run; Delete strikes it out with a reason, or lets it count again."),
+                "small",
+                wrap=True,
+            )
         )
         layout.addStretch(1)
         layout.addLayout(row(None, self.back))
@@ -75,11 +87,12 @@ class WatchPage(QWidget):
 
     def _named(self, text: str) -> None:
         if not self._model.stopwatch.running:
-            self._model.timed = text.strip() or START_UP
+            named = text.strip()
+            self._model.timed = START_UP if named in ("", shown_name(START_UP)) else named
             self.refresh()
 
     def _pick(self, name: str) -> None:
-        self.name.setText(name)
+        self.name.setText(shown_name(name))
         self._named(name)
 
     def _press(self) -> None:
@@ -95,11 +108,11 @@ class WatchPage(QWidget):
     def refresh(self) -> None:
         watch, model = self._model.stopwatch, self._model
         if not self.name.hasFocus():
-            self.name.setText(model.timed)
+            self.name.setText(shown_name(model.timed))
         self.name.setReadOnly(watch.running)
         self.names.setEnabled(not watch.running)
         known = dict.fromkeys((START_UP, *(t.name for t in model.intake.timings)))
-        self.names.offer([(name, said(name)) for name in known])
+        self.names.offer([(name, shown_name(name)) for name in known])
         self.names.show_chosen((model.timed,))
         start_up = model.timed == START_UP
         words: dict[str, Callable[[], str]] = {

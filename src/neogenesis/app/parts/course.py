@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from neogenesis.app.language import tr
 from neogenesis.app.theme.look import SMALL, look
-from neogenesis.core.estimate import duration_text
+from neogenesis.core.units import duration_text
 
 Point = tuple[float, float]
 

@@ -8,7 +8,6 @@ from pathlib import Path
 from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord
-from neogenesis.core.estimate import duration_text
 from neogenesis.core.intake import START_UP, Intake, compared
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
@@ -16,7 +15,7 @@ from neogenesis.core.plan import Plan
 from neogenesis.core.transfer import Manifest, load_manifest
 from neogenesis.core.transfer.manifest import missed_share
 from neogenesis.core.transfer.steps import SAMPLE_CHUNKS
-from neogenesis.core.units import binary_text, both_text
+from neogenesis.core.units import binary_text, both_text, duration_text
 
 
 @dataclass(frozen=True, slots=True)

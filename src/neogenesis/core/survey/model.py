@@ -5,8 +5,10 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from neogenesis.core.drive import Drive, Health
+from neogenesis.core.filesystem.encryption import Encryption
 from neogenesis.core.filesystem.model import SystemFamily, VolumeKind
 from neogenesis.core.record import Record
+from neogenesis.core.system.inside import Inside
 from neogenesis.core.table.model import Partition, TableKind
 from neogenesis.core.table.types import Role
 
@@ -36,6 +38,7 @@ class VolumeFacts(Record, frozen=True, kw_only=True):
     system_name: str = ""
     understood: bool = False
     fixed: bool = False
+    encryption: Encryption | None = None
 
 
 class PartitionFacts(Partition, frozen=True, kw_only=True):
@@ -57,6 +60,16 @@ class TableFacts(Record, frozen=True, kw_only=True):
     copy: str = "only"
     entry_count: int = 0
     boot_code: bytes = b""
+
+
+class SystemsInside(Record, frozen=True, kw_only=True):
+    """What the systems on a drive say of themselves, by partition number; `fingerprint` as in `Survey`."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.inside/1"
+
+    schema: str = SCHEMA
+    fingerprint: str
+    systems: dict[int, Inside]
 
 
 class Survey(Record, frozen=True, kw_only=True):

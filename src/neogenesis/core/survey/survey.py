@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import ExitStack, closing
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cache
 
 import msgspec
@@ -14,28 +14,34 @@ from neogenesis.core.drive import TABLE_AREA_BYTES, Drive, judge, mark_of
 from neogenesis.core.errors import Damaged
 from neogenesis.core.extent import Extents
 from neogenesis.core.filesystem import Volume, read_volume
+from neogenesis.core.filesystem.encryption import Encryption, encryption_of
 from neogenesis.core.filesystem.signature import peek
 from neogenesis.core.judgement import judgement
 from neogenesis.core.store import RangeView, ReadableStore
 from neogenesis.core.survey.findings import all_findings
 from neogenesis.core.survey.model import PartitionFacts, Survey, TableFacts, VolumeFacts
 from neogenesis.core.system import LISTED_KINDS, FileTree, Trees, with_system
+from neogenesis.core.system.inside import Inside, look_inside
 from neogenesis.core.table import Partition, Table, read_table, type_hint
 from neogenesis.core.table.types import Role
 
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
-    """The record, and by partition number what a copy must carry (relative to the partition); None: all of it."""
+    """The record, and by partition number what a copy must carry (relative to the partition); None: all of it.
+
+    `inside` is empty unless the survey was asked to look inside the systems.
+    """
 
     survey: Survey
     allocations: dict[int, Extents | None]
+    inside: dict[int, Inside] = field(default_factory=dict)
 
 
-def survey_drive(store: ReadableStore, drive: Drive, trees: Trees) -> Surveyed:
+def survey_drive(store: ReadableStore, drive: Drive, trees: Trees, inside: bool = False) -> Surveyed:
     """Survey `store`; damaged contents become findings. Memory stays bounded whatever the size of the drive.
 
-    `trees` opens the files of a volume.
+    `trees` opens the files of a volume. `inside` reads what the systems on it say of themselves as well.
     """
     table = read_table(store, drive.sector_size)
     partitions = table.partitions
@@ -46,11 +52,14 @@ def survey_drive(store: ReadableStore, drive: Drive, trees: Trees) -> Surveyed:
     allocations: dict[int, Extents | None] = {}
     faults: dict[int, str] = {}
     unlisted: dict[int, str] = {}
+    systems: dict[int, Inside] = {}
     for partition in partitions:
-        volume, unlisted[partition.number] = _look_inside(store, partition, trees)
+        volume, unlisted[partition.number], system = _look_inside(store, partition, trees, inside)
+        if system is not None:
+            systems[partition.number] = system
         if whole and volume.kind == "none":
             continue
-        found.append(_facts(partition, volume, _role(partition, volume)))
+        found.append(_facts(partition, volume, _role(partition, volume), _encryption(store, partition, volume)))
         allocations[partition.number] = volume.allocation
         if volume.fault:
             faults[partition.number] = volume.fault
@@ -71,15 +80,17 @@ def survey_drive(store: ReadableStore, drive: Drive, trees: Trees) -> Surveyed:
         fingerprint=_fingerprint(store, table, found, allocations),
         health=health,
     )
-    return Surveyed(survey, allocations)
+    return Surveyed(survey, allocations, systems)
 
 
-def _look_inside(store: ReadableStore, partition: Partition, trees: Trees) -> tuple[Volume, str]:
-    """The volume, and why its files could not be listed, if that is strange."""
+def _look_inside(
+    store: ReadableStore, partition: Partition, trees: Trees, inside: bool
+) -> tuple[Volume, str, Inside | None]:
+    """The volume, why its files could not be listed, if that is strange, and what its system says of itself."""
     size = min(partition.size_bytes, store.size_bytes - partition.start_bytes)
     hint = type_hint(partition.type_id) if partition.type_id else None
     if size < 4096 or (hint and hint.role == "reserved"):
-        return Volume("none", max(0, size), smallest_bytes=partition.size_bytes), ""
+        return Volume("none", max(0, size), smallest_bytes=partition.size_bytes), "", None
     view = RangeView(store, partition.start_bytes, size)
     with ExitStack() as opened:
 
@@ -89,14 +100,22 @@ def _look_inside(store: ReadableStore, partition: Partition, trees: Trees) -> tu
 
         volume = read_volume(view, tree)
         if volume.fault or volume.kind not in LISTED_KINDS:
-            return volume, ""
+            return volume, "", None
         try:
-            return with_system(volume, tree()), ""
+            volume = with_system(volume, tree())
+            return volume, "", look_inside(tree(), volume.system_family) if inside else None
         except Damaged as error:
-            return volume, error.text
+            return volume, error.text, None
 
 
-def _facts(partition: Partition, volume: Volume, role: Role) -> PartitionFacts:
+def _encryption(store: ReadableStore, partition: Partition, volume: Volume) -> Encryption | None:
+    if not volume.encrypted:
+        return None
+    size = min(partition.size_bytes, store.size_bytes - partition.start_bytes)
+    return encryption_of(RangeView(store, partition.start_bytes, size))
+
+
+def _facts(partition: Partition, volume: Volume, role: Role, encryption: Encryption | None) -> PartitionFacts:
     return PartitionFacts(
         number=partition.number,
         start_bytes=partition.start_bytes,
@@ -123,6 +142,7 @@ def _facts(partition: Partition, volume: Volume, role: Role) -> PartitionFacts:
             system_name=volume.system_name,
             understood=volume.allocation is not None,
             fixed=volume.fixed,
+            encryption=encryption,
         ),
     )
 

@@ -10,6 +10,7 @@ Messages in both directions: four bytes of length, then one letter and a body. I
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import resource
@@ -23,6 +24,8 @@ import pytsk3
 _LENGTH = struct.Struct("<I")
 _MOST_MEMORY = 2 << 30
 _BATCH = 512
+_LARGEST_HIVE = 512 << 20
+_MOST_KEYS, _MOST_VALUES, _LONGEST_VALUE = 12_000, 400, 8192
 _LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a FAT volume among its files
 #: Path, size in bytes, inode.
 Found = tuple[str, int, int]
@@ -100,6 +103,41 @@ class _Volume:
             found.append(path)
         return found
 
+    def names(self, path: str, most: int) -> list[str]:
+        """What a folder holds; none when there is no such folder."""
+        try:
+            folder = self._volume.open_dir(f"/{path}")
+        except OSError:
+            return []
+        found: list[str] = []
+        for entry in folder:
+            name = entry.info.name.name.decode("utf-8", "replace")
+            if name not in (".", ".."):
+                found.append(name)
+            if len(found) >= most:
+                break
+        return found
+
+    def hive(self, path: str, wanted: list[tuple[str, int]]) -> list[Any]:
+        """Keys of a registry hive, each with so many levels below it; None for one that is not there.
+
+        A key is `[name, {value name: text, number or list of texts}, [keys below]]`.
+        """
+        import pyregf  # only a system of that family waits for it
+
+        entry = self._volume.open(f"/{path}")
+        size = int(entry.info.meta.size) if entry.info.meta else 0
+        if not 0 < size <= _LARGEST_HIVE:
+            raise ValueError("the hive has an impossible size")
+        hive = pyregf.file()
+        hive.open_file_object(io.BytesIO(entry.read_random(0, size)))
+        found = []
+        for name, depth in wanted:
+            left = [_MOST_KEYS]
+            key = hive.get_key_by_path("\\" + name)
+            found.append(None if key is None else _key(key, depth, left))
+        return found
+
     def size(self, inode: int) -> int:
         return int(self._volume.open_meta(inode=inode).info.meta.size)
 
@@ -165,6 +203,51 @@ class _Volume:
                     waiting.append((f"{path}/", int(meta.addr)))
                 elif meta.type == pytsk3.TSK_FS_META_TYPE_REG and not name.endswith(_LABEL_ENTRY):
                     yield path, int(meta.size), int(meta.addr)
+
+
+def _key(key: Any, depth: int, left: list[int]) -> list[Any]:
+    """A key with its values and what is below it, as far as `left` keys reach; what is damaged is left out."""
+    left[0] -= 1
+    values: dict[str, Any] = {}
+    try:
+        for number in range(min(int(key.number_of_values), _MOST_VALUES)):
+            value = key.get_value(number)
+            data = _value(value)
+            if data is not None:
+                values[str(value.name or "")] = data
+    except (OSError, ValueError):
+        pass
+    below = []
+    if depth > 0:
+        try:
+            count = int(key.number_of_sub_keys)
+        except (OSError, ValueError):
+            count = 0
+        for number in range(count):
+            if left[0] <= 0:
+                break
+            try:
+                below.append(_key(key.get_sub_key(number), depth - 1, left))
+            except (OSError, ValueError):
+                left[0] -= 1
+    return [str(key.name or ""), values, below]
+
+
+def _value(value: Any) -> Any:
+    """Text, a number, a list of texts; bytes as hexadecimal digits behind `hex:`. None for what is damaged or long."""
+    try:
+        kind, size = int(value.type), int(value.data_size)
+        if size > _LONGEST_VALUE:
+            return None
+        if kind in (1, 2):
+            return str(value.data_as_string or "")
+        if kind == 7:
+            return [str(text) for text in value.data_as_multi_string]
+        if kind in (4, 5, 11):
+            return int(value.data_as_integer)
+        return "hex:" + bytes(value.data or b"").hex()
+    except (OSError, ValueError, TypeError, UnicodeError):
+        return None
 
 
 def main() -> None:

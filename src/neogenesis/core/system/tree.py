@@ -6,6 +6,7 @@ Core declares what it wants of that process (`Channel`); the bench starts it and
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 from neogenesis.core.errors import Damaged, ReadFailed
@@ -30,6 +31,40 @@ class ServedStore:
         except ReadFailed:
             self.lost.append((offset, offset + length))
         return bytes(buffer)
+
+
+Value = str | int | list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class HiveKey:
+    """A key of a registry hive. Names of values are folded; bytes are hexadecimal digits behind `hex:`."""
+
+    name: str
+    values: dict[str, Value]
+    keys: tuple[HiveKey, ...]
+
+    def text(self, name: str) -> str:
+        value = self.values.get(name.casefold())
+        return value.strip() if isinstance(value, str) and not value.startswith("hex:") else ""
+
+    def number(self, name: str) -> int | None:
+        value = self.values.get(name.casefold())
+        return value if isinstance(value, int) else None
+
+    def raw(self, name: str) -> bytes:
+        value = self.values.get(name.casefold())
+        return bytes.fromhex(value[4:]) if isinstance(value, str) and value.startswith("hex:") else b""
+
+    def texts(self, name: str) -> tuple[str, ...]:
+        value = self.values.get(name.casefold())
+        return tuple(value) if isinstance(value, list) else ((value,) if isinstance(value, str) else ())
+
+
+def _hive_key(raw: Any) -> HiveKey:
+    name, values, keys = raw
+    folded = {str(n).casefold(): v for n, v in values.items() if isinstance(v, str | int | list)}
+    return HiveKey(str(name), folded, tuple(map(_hive_key, keys)))
 
 
 class Channel(Protocol):
@@ -70,6 +105,23 @@ class FileTree:
             return {str(path) for path in self._channel.call("exist", list(paths))}
         except Damaged:
             return set()
+
+    def names(self, path: str, most: int = 20_000) -> list[str]:
+        """What a folder holds, in no certain order; none when it is not there or cannot be read."""
+        try:
+            return [str(name) for name in self._channel.call("names", path, most)]
+        except Damaged:
+            return []
+
+    def hive(self, path: str, wanted: Sequence[tuple[str, int]]) -> list[HiveKey | None]:
+        """Keys of a registry hive by their path from its root, each with so many levels of keys below it.
+
+        None for a key that is not there; raises Damaged when the hive is missing or makes no sense.
+        """
+        found = self._channel.call("hive", path, list(wanted))
+        if not isinstance(found, list) or len(found) != len(wanted):
+            raise Damaged("hive", 0, "it answers nonsense")
+        return [None if raw is None else _hive_key(raw) for raw in found]
 
     def contents(self, inode: int, piece_bytes: int) -> Iterator[tuple[bytes, int]]:
         """A file from its first byte to its last, in pieces, each with how many bytes of it could not be read.
