@@ -36,7 +36,7 @@ ROOT = Path(__file__).parents[1]
 _NAMES = """
 Saltmarsh Repair, Gullhaven Pilots' Office, Petrel 14, Halden 500, Corvane N2, Ada, Neogenesis, neogenesis, BLAKE3,
 KiB, MiB, GiB, NTFS, FAT, exFAT, ext4, GPT, SATA, NVMe, USB, English, Deutsch, EUR, Ctrl, Shift, Alt, Return,
-Umschalt, Strg, Enter, Anchor Linux, root, Meridian, papers
+Umschalt, Strg, Enter, Anchor Linux, root, Meridian, papers, Recovery, START
 """
 NAMES = tuple(name.strip() for name in _NAMES.split(","))
 

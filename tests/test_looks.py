@@ -15,8 +15,9 @@ from hypothesis import strategies as st
 
 from neogenesis.bench import looking, planning
 from neogenesis.bench.looking import Counted
-from neogenesis.core.drive import Health, Reason
-from neogenesis.core.errors import BadArgument, Refused
+from neogenesis.core.drive import Health, HealthReading, Reason
+from neogenesis.core.drive.history import HealthEntry, add_to_history, endurance_of, load_history, trends, worsening
+from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.filesystem.encryption import Encryption, encryption_of
 from neogenesis.core.store import MemoryStore
 from neogenesis.core.survey import Survey
@@ -24,9 +25,10 @@ from neogenesis.core.survey.decrypt import decryption_guide
 from neogenesis.core.survey.filling import FillCount, Filling, kind_of_path, kinds
 from neogenesis.core.survey.profile import SpeedProfile, profile_drive
 from neogenesis.core.survey.speech import speed_sentences
+from neogenesis.core.survey.together import changes, together
 from neogenesis.core.survey.why import AtTheMachine, explanations
 from neogenesis.core.system.inside import Inside, Program
-from tests.drives import LINUX, NT_DATA, Part, make_drive, run, simulated, standard_parts
+from tests.drives import LINUX, NT_DATA, STARTUP, Part, make_drive, run, simulated, standard_parts
 
 # What fills it
 
@@ -355,3 +357,110 @@ def test_the_guide_says_what_to_do_and_how_long_it_takes(tmp_path: Path, sound: 
     assert off is not None and off.seconds_p10 is None
     luks = msgspec.structs.replace(one.volume, encryption=Encryption(kind="luks2", state="on"))
     assert "passphrase" in decryption_guide(msgspec.structs.replace(one, volume=luks)).steps[1]
+
+
+# A drive that stalls, and readings over time
+
+
+def test_a_drive_that_stalls_is_left_alone_and_imaged_first(tmp_path: Path, neogenesis: Callable) -> None:
+    image = make_drive(
+        tmp_path / "old.img", 640, [Part(200, NT_DATA, "ntfs", "Main"), Part(300, LINUX, "ext4", "papers")]
+    )
+    start = json.loads(neogenesis("survey", image, "--json").stdout)["partitions"][0]["start_bytes"]
+    path = simulated(tmp_path / "old.drive.json", "old.img", read={"slow": [[start, start + (64 << 20), 9000]]})
+    survey = planning.survey(str(path), inside=True).survey
+    assert survey.health.verdict == "copy-now" and survey.health.image_first
+    assert [r.code for r in survey.health.reasons] == ["stalls"]
+    assert any(f.code == "health-failing" and "stood still for 9 s" in f.text for f in survey.findings)
+    assert [p.volume.kind for p in survey.partitions] == ["none", "none"], "nothing more was read after the stall"
+    quick = simulated(tmp_path / "old.drive.json", "old.img", read={"slow": [[start, start + (64 << 20), 20]]})
+    assert planning.survey(str(quick)).survey.health.verdict != "copy-now"
+
+
+def test_a_stall_inside_the_second_volume_keeps_what_is_known_of_the_first(
+    tmp_path: Path, neogenesis: Callable
+) -> None:
+    image = make_drive(
+        tmp_path / "old.img", 640, [Part(200, NT_DATA, "ntfs", "Main"), Part(300, LINUX, "ext4", "papers")]
+    )
+    start = json.loads(neogenesis("survey", image, "--json").stdout)["partitions"][1]["start_bytes"]
+    path = simulated(tmp_path / "old.drive.json", "old.img", read={"slow": [[start + 5000, start + (300 << 20), 9000]]})
+    survey = planning.survey(str(path)).survey
+    assert [p.volume.kind for p in survey.partitions] == ["ntfs", "none"] and survey.health.image_first
+
+
+def entry(at: str, **reading: object) -> HealthEntry:
+    return HealthEntry(at=at, reading=HealthReading(**reading))  # type: ignore[arg-type]
+
+
+def test_readings_over_time_tell_what_got_worse(tmp_path: Path) -> None:
+    path = tmp_path / "health.jsonl"
+    first = entry("2026-11-20", pending_sectors=3, power_on_hours=100, written_bytes=10)
+    last = entry("2026-11-26", pending_sectors=9, power_on_hours=104, written_bytes=12, cable_errors=2)
+    assert load_history(path) == () and add_to_history(path, first)
+    assert not add_to_history(path, entry("later", pending_sectors=3, power_on_hours=100, written_bytes=10))
+    with path.open("ab") as file:
+        file.write(b'{"at": "cut in the mid')
+        file.write(b"\n")
+    assert add_to_history(path, last) and load_history(path) == (first, last)
+    found = {t.name: (t.first, t.last, t.worse) for t in trends((first, last))}
+    assert found["pending_sectors"] == (3, 9, True) and found["power_on_hours"] == (100, 104, False)
+    assert found["cable_errors"] == (0, 2, False), "a cable is no fault of the drive"
+    assert worsening((first, last)) == "It got worse while it was here: sectors waiting to be reallocated 3 → 9."
+    assert worsening((first,)) == "" and trends((last, first))[0].worse is False
+    with pytest.raises(BadRecord):
+        add_to_history(tmp_path / "no/health.jsonl", first)
+
+
+def test_endurance_from_wear_hours_and_bytes() -> None:
+    found = endurance_of(HealthReading(wear_percent=20, power_on_hours=5000, written_bytes=10**13))
+    assert found is not None and found.hours_left == 20_000 and found.bytes_left == 4 * 10**13
+    assert found.years_of_running == pytest.approx(2.28, abs=0.01)
+    assert endurance_of(HealthReading(wear_percent=0)) is None and endurance_of(HealthReading()) is None
+    young = endurance_of(HealthReading(wear_percent=2, power_on_hours=50))
+    assert young is not None and young.hours_left is None and young.years_of_running is None
+    assert endurance_of(HealthReading(wear_percent=130, power_on_hours=500)).hours_left == 0
+
+
+# Several drives, and one drive at two times
+
+
+def changed(survey: Survey, **fields: object) -> Survey:
+    return msgspec.structs.replace(survey, **fields)
+
+
+def test_drives_of_one_machine(sound: Survey, tmp_path: Path) -> None:
+    other = planning.survey(
+        str(
+            make_drive(tmp_path / "o.img", 320, [Part(40, STARTUP, "fat32", "START"), Part(200, LINUX, "ext4", "root")])
+        )
+    ).survey
+    found = together((sound, other))
+    assert found.starts == (1,) and found.holds_data == (0, 1) and found.findings == ()
+    twice = together((other, other))
+    assert {f.code for f in twice.findings} == {"two-alike", "several-start"}
+    assert [f.code for f in together((sound, changed(sound, table=other.table, partitions=()))).findings] == [
+        "none-starts"
+    ]
+    assert together((sound,)).findings == ()
+
+
+def test_what_a_later_survey_shows(sound: Survey) -> None:
+    assert changes(sound, sound) == ()
+    used = sound.partitions[0].volume.used_bytes
+    assert changes(sound, with_volume(sound, used_bytes=used + (5 << 30))) == (
+        "papers holds 5.37 GB (5 GiB) more than before.",
+    )
+    assert changes(with_volume(sound, encrypted=True), sound) == ("papers is no longer encrypted.",)
+    assert changes(sound, with_volume(sound, dirty=True, hibernated=True)) == (
+        "papers holds a sleeping system now.",
+        "papers is unclean now.",
+    )
+    assert changes(sound, changed(sound, partitions=())) == ("papers is gone.",)
+    assert changes(changed(sound, partitions=()), sound)[0].startswith("papers is new")
+    one = sound.partitions[0]
+    grown = msgspec.structs.replace(one, size_bytes=one.size_bytes + 512)
+    assert "another place or size" in changes(sound, changed(sound, partitions=(grown,)))[0]
+    worse = changed(sound, health=Health(verdict="copy-now"))
+    assert "failing now" in changes(sound, worse)[0]
+    assert changes(sound, with_volume(sound, kind="none"))[0] == "papers holds another kind of volume."

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QDialog, QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.intake.view import IntakeView
+from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.window import MainWindow
 from tests.test_window import plan, slow, survey
 
@@ -39,6 +40,19 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     yield "survey, before", window
     survey(qtbot, window)
     yield "survey", window
+    view = window.views["survey"]
+    assert isinstance(view, SurveyView) and window.job is not None
+    looks = window.job.looks
+    view.show_view("fills")
+    looks.count(looks.fillable[0])
+    qtbot.waitUntil(lambda: not looks.is_busy, timeout=30_000)
+    looks.measure_speed()
+    qtbot.waitUntil(lambda: not looks.is_busy, timeout=30_000)
+    for code in ("health", "speed", "fills", "inside", "why"):
+        view.show_view(code)
+        qtbot.wait(50)
+        yield f"survey, {code}", window
+    view.show_view("facts")
     window.sheets.show_keep()
     yield from _sheet(window, "keep")
     window.sheets.show_drive(window.bench.docks()[0])

@@ -10,7 +10,9 @@ from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.keep.model import KeepModel
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
+from neogenesis.app.survey.looks import LooksModel
 from neogenesis.app.survey.model import SurveyModel
+from neogenesis.app.survey.others import OthersModel
 from neogenesis.app.transfer.model import TransferModel
 
 
@@ -27,6 +29,8 @@ class OpenJob(Session):
         super().__init__(bench, ticket)
         self.survey = SurveyModel(self)
         self.intake = IntakeModel(self, self.survey)
+        self.looks = LooksModel(self, self.survey, self.intake)
+        self.others = OthersModel(self, self.survey)
         self.plan = PlanModel(self, self.survey, self.intake)
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
@@ -36,7 +40,16 @@ class OpenJob(Session):
             self.learn("old", self.survey.record.drive)
         if self.plan.written is not None and self.plan.written.target.drive is not None:
             self.learn("new", self.plan.written.target.drive)
-        for model in (self.intake, self.survey, self.plan, self.transfer, self.handover, self.keep):
+        for model in (
+            self.intake,
+            self.survey,
+            self.looks,
+            self.others,
+            self.plan,
+            self.transfer,
+            self.handover,
+            self.keep,
+        ):
             model.changed.connect(self.changed)
         self.transfer.ended.connect(self.ended)
         self.keep.ended.connect(self.ended)
@@ -45,7 +58,8 @@ class OpenJob(Session):
     @property
     def is_busy(self) -> bool:
         """Whether anything is under way that must be heard to its end."""
-        return self.survey.reading or self.plan.reading or self.transfer.is_active or self.keep.is_active
+        looking = self.looks.is_busy or bool(self.others.reading)
+        return looking or self.survey.reading or self.plan.reading or self.transfer.is_active or self.keep.is_active
 
     def close(self) -> None:
         """Let go of what is being watched; a transfer that runs goes on."""

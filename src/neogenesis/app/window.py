@@ -135,6 +135,7 @@ class MainWindow(QMainWindow):
         self.job = self.desks.open(ticket)
         self.logbook.take_drafts(self.job.drafts)
         self._show_job()
+        self.shelf.bring(self.job.old_dock())
         self.show_stop("handover" if self.job.job.closed else self.job.job.stop)
 
     def show_stop(self, key: str) -> None:

@@ -8,7 +8,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
-from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import open_sealed
 from neogenesis.bench.reader import open_tree
 from neogenesis.core.errors import BadArgument, BadRecord, Damaged
@@ -21,6 +20,7 @@ from neogenesis.core.system import LISTED_KINDS
 _MOST_FILES = 6_000_000
 _LONGEST_S = 300.0
 _TELL_EVERY = 20_000
+_ALL = 1 << 40
 
 
 class Counted(NamedTuple):
@@ -58,7 +58,7 @@ def what_fills(
         size = min(partition.size_bytes, opened.store.size_bytes - partition.start_bytes)
         tree = open_tree(RangeView(opened.store, partition.start_bytes, size))
         try:
-            for path, length, _ in tree.walk(most_files + 1):
+            for path, length, _ in tree.walk(_ALL):
                 if count.files >= most_files:
                     complete = False
                     break
@@ -100,9 +100,7 @@ def read_speed(name: str, survey: Survey, tell: Callable[[Sounding], object] = l
     refuse_to_stress(survey.health)
     opened = open_sealed(name)
     try:
-        hardware = opened.hardware
-        clock = hardware.busy_clock() or BenchClock(hardware.pace, hardware.passed_s).now
         places = [(p.number, p.start_bytes, p.end_bytes) for p in survey.partitions]
-        return profile_drive(opened.store, clock, places, survey.fingerprint, tell)
+        return profile_drive(opened.store, opened.seconds, places, survey.fingerprint, tell)
     finally:
         opened.close()

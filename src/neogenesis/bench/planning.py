@@ -29,7 +29,7 @@ def survey(name: str, sector_size: int | None = None, inside: bool = False) -> S
     """Survey a drive read-only; `inside` reads what the systems on it say of themselves as well."""
     opened = open_sealed(name, sector_size)
     try:
-        return survey_drive(opened.store, opened.drive, open_tree, inside)
+        return survey_drive(opened.store, opened.drive, open_tree, inside, opened.seconds)
     finally:
         opened.close()
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QWidget
 
@@ -23,15 +23,21 @@ class DriveChoice(QWidget):
         self._grid = QGridLayout()
         self._grid.setSpacing(look().px(10))
         self._empty = label(tr("No drive is connected. Put one into a dock; it shows up here."), "muted", wrap=True)
-        self.setLayout(stack(label(question, "head", wrap=True), self._empty, self._grid, None, gap=14))
+        self._question = label(question, "head", wrap=True)
+        self.setLayout(stack(self._question, self._empty, self._grid, None, gap=14))
         self.buttons: dict[str, QPushButton] = {}
 
-    def show_docks(self, docks: list[Dock], taken: Dock | None) -> None:
-        """All present drives but the one that is `taken` for something else."""
+    def ask(self, question: str, docks: list[Dock], taken: Sequence[Dock | None]) -> None:
+        """As `show_docks`, with another question."""
+        self._question.setText(question)
+        self.show_docks(docks, *taken)
+
+    def show_docks(self, docks: list[Dock], *taken: Dock | None) -> None:
+        """All present drives but those that are `taken` for something else."""
         clear(self._grid)
         self.buttons = {}
-        taken_tag = taken.tag if taken is not None and taken.docked else None
-        present = [d for d in docks if d.present and d.docked and d.tag != taken_tag]
+        taken_tags = {d.tag for d in taken if d is not None and d.docked}
+        present = [d for d in docks if d.present and d.docked and d.tag not in taken_tags]
         self._empty.setVisible(not present)
         for index, dock in enumerate(present):
             docked = dock.docked

@@ -174,3 +174,9 @@ class ShelfView(QScrollArea):
         for card, (dock, use) in zip(self.cards, docks, strict=True):
             card.show_dock(dock, use)
         self.setFixedHeight(look().px(88 if len(docks) <= 6 else 98))
+
+    def bring(self, dock: Dock | None) -> None:
+        """Let a drive's card be in sight, where there are more than fit."""
+        card = next((c for c in self.cards if dock is not None and c.dock.docked and c.dock.tag == dock.tag), None)
+        if card is not None:
+            self.ensureWidgetVisible(card, look().px(20), 0)

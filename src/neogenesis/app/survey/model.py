@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -13,6 +13,9 @@ from neogenesis.bench import planning
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import load, save
 from neogenesis.core.survey import Survey, Surveyed
+from neogenesis.core.survey.model import SystemsInside
+from neogenesis.core.survey.together import changes
+from neogenesis.core.system.inside import Inside
 from neogenesis.core.units import both_text
 
 #: A verdict as the logbook says it.
@@ -25,6 +28,7 @@ _VERDICTS = {
 }
 
 
+R = TypeVar("R")
 State = Literal["no-drive", "absent", "ready", "reading", "done"]
 
 
@@ -36,6 +40,8 @@ class SurveyModel(QObject):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self._session = session
+        self._inside: SystemsInside | None = None
+        self._first: Survey | None = None
         self._record: Survey | None = None
         self._surveyed: Surveyed | None = None
         self.failure: Failure | None = None
@@ -47,6 +53,34 @@ class SurveyModel(QObject):
                 self._record = load(self._path, Survey, "survey")
             except NeogenesisError as error:
                 self.failure = failure_of(error)
+        self._inside = self._on_file("inside.json", SystemsInside, "record of the systems inside")
+        self._first = self._on_file("survey-first.json", Survey, "first survey")
+
+    def _on_file(self, name: str, kind: type[R], what: str) -> R | None:
+        """A record beside the survey; one that cannot be read is made again by the next survey."""
+        path = self._session.dossier / name
+        if not path.exists():
+            return None
+        try:
+            return load(path, kind, what)
+        except NeogenesisError:
+            return None
+
+    @property
+    def inside(self) -> dict[int, Inside]:
+        """What the systems on the drive say of themselves, by partition number; empty where nobody looked."""
+        record = self.record
+        if record is None or self._inside is None or self._inside.fingerprint != record.fingerprint:
+            return {}
+        return self._inside.systems
+
+    @property
+    def changes(self) -> tuple[str, ...]:
+        """What the latest survey shows that the first one of this drive did not."""
+        record, first = self.record, self._first
+        if record is None or first is None or not first.drive.identity.is_same(record.drive.identity):
+            return ()
+        return changes(first, record)
 
     @property
     def record(self) -> Survey | None:
@@ -87,7 +121,7 @@ class SurveyModel(QObject):
             return
         self.reading, self.failure = True, None
         self.changed.emit()
-        self._handle = self._session.bench.work.in_process(self._read, planning.survey, place)
+        self._handle = self._session.bench.work.in_process(self._read, planning.survey, place, None, True)
 
     def give_up(self) -> None:
         """Leave the drive alone: what was being read ends at once, and nothing of it is kept."""
@@ -108,8 +142,14 @@ class SurveyModel(QObject):
                 "Check which drive is in the dock, and survey again.",
             )
         else:
+            before = self._record
+            if before is not None and before.drive.identity.is_same(found.survey.drive.identity) and not self._first:
+                self._first = before
+                save(self._session.dossier / "survey-first.json", before)
             self._surveyed, self._record = found, found.survey
+            self._inside = SystemsInside(fingerprint=found.survey.fingerprint, systems=found.inside)
             self._session.learn("old", found.survey.drive)
+            save(self._session.dossier / "inside.json", self._inside)
             save(self._path, found.survey)
             survey = found.survey
             cautions = sum(1 for f in survey.findings if f.severity != "note")
@@ -120,5 +160,7 @@ class SurveyModel(QObject):
                 partitions=len(survey.partitions),
                 cautions=cautions,
             )
+            for line in self.changes:
+                self._session.record("survey-changed", f"Since the first survey: {line}")
             self._session.advance("plan")
         self.changed.emit()

@@ -7,17 +7,27 @@ from PyQt6.QtWidgets import QGridLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.chips import Chips
 from neogenesis.app.parts.choose import DriveChoice
-from neogenesis.app.parts.controls import button, clear, label, mono, notice, read_through, row, rule
+from neogenesis.app.parts.controls import button, clear, label, mono, notice, read_through, row, rule, stack
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.heading import HeadingView
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import strata_of_survey
 from neogenesis.app.survey.canvas import ColumnCanvas
+from neogenesis.app.survey.pages import FillPage, HealthPage, InsidePage, SpeedPage, WhyPage
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import HEALTH_SEVERITY, both, bus_name, exact, role_name, tail, whole_bytes
 from neogenesis.core.survey import PartitionFacts, Survey
 
+_VIEWS = (
+    ("facts", mark("facts")),
+    ("health", mark("health")),
+    ("speed", mark("reading speed")),
+    ("fills", mark("what fills it")),
+    ("inside", mark("inside the system")),
+    ("why", mark("why slow or full")),
+)
 _FAMILIES = {"nt": mark("NT-family system"), "linux": mark("Linux system"), "meridian": mark("Meridian Desktop")}
 _KINDS = {
     "ntfs": "NTFS",
@@ -43,7 +53,7 @@ class SurveyView(StopView):
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(tr("Survey"))
         self._desk, self._model = desk, desk.survey
-        self.choice = DriveChoice(tr("Which connected drive is the customer's old one?"), self._model.choose)
+        self.choice = DriveChoice(tr("Which connected drive is the customer's old one?"), self._chosen)
         self._waiting = label("", "head", wrap=True)
         self._waiting_more = label("", "muted", wrap=True)
         waiting = QWidget()
@@ -68,33 +78,86 @@ class SurveyView(StopView):
         side.addWidget(rule())
         side.addWidget(label(tr("Findings"), "head"))
         side.addLayout(self._findings)
+        self._others = QVBoxLayout()
+        self._others.setSpacing(look().px(8))
+        side.addLayout(self._others)
         side.addStretch(1)
         scroll = read_through(right, tr("Facts and findings"))
-        result = QWidget()
+        self.views = Chips(tr("What is shown of the survey"), [(code, tr(title)) for code, title in _VIEWS], one=True)
+        self.views.switched.connect(self.show_view)
+        self.health, self.speed, self.fill = HealthPage(desk), SpeedPage(desk), FillPage(desk)
+        self.inside, self.why = InsidePage(desk), WhyPage(desk)
+        self._side = QStackedWidget()
+        sides: tuple[QWidget, ...] = (scroll, self.health, self.speed, self.inside, self.why)
+        for side_page in sides:
+            self._side.addWidget(side_page)
+        beside = QWidget()
         columns = row(gap=look().px(20))
         left = QVBoxLayout()
         left.setSpacing(look().px(8))
         left.addWidget(self._heading)
         left.addWidget(self.canvas, 1)
         columns.addLayout(left, 12)
-        columns.addWidget(scroll, 9)
-        result.setLayout(columns)
+        columns.addWidget(self._side, 9)
+        columns.setContentsMargins(0, 0, 0, 0)
+        beside.setLayout(columns)
+        self._whole = QStackedWidget()
+        self._whole.addWidget(beside)
+        self._whole.addWidget(self.fill)
+        result = QWidget()
+        result.setLayout(stack(self.views, self._whole, gap=look().px(10)))
+        self.view = "facts"
+        self.views.show_chosen((self.view,))
         self._pages = QStackedWidget()
-        for page in (self.choice, waiting, result):
-            self._pages.addWidget(page)
+        for shown in (self.choice, waiting, result):
+            self._pages.addWidget(shown)
         self.start = button(tr("Seal and survey"), self._start_or_stop, "main", tr("Read the old drive  Ctrl+Return"))
         self._other = button(tr("Another drive…"), self._choose_again)
         self.body.addWidget(self._pages, 1)
+        self.more = button(
+            tr("Another of its drives…"), self._choose_other, "", tr("Survey the other drives of the same machine")
+        )
         self.keep = button(
             tr("Keep what is there…"), self.keep_asked.emit, "", tr("Image, rescue, or copy files out  Ctrl+I")
         )
         foot = FlowRow(look().px(10), at_right=True)
-        for widget in (self._other, self.keep, self.start):
+        for widget in (self._other, self.more, self.keep, self.start):
             foot.addWidget(widget)
         self.body.addLayout(foot)
-        self._choosing = False
+        self._choosing = self._adding = False
         desk.bench.drives_changed.connect(self.refresh)
         self._model.changed.connect(self._answered)
+        desk.looks.changed.connect(self._show_looks)
+        desk.others.changed.connect(self.refresh)
+
+    def show_view(self, code: str) -> None:
+        """One of the views of the survey, by its code."""
+        self.view = code or "facts"
+        self.views.show_chosen((self.view,))
+        self.refresh()
+
+    def _show_looks(self) -> None:
+        if self._model.record is None:
+            return
+        pages = {"health": self.health, "speed": self.speed, "inside": self.inside, "why": self.why}
+        self._whole.setCurrentWidget(self.fill if self.view == "fills" else self._whole.widget(0))
+        self._side.setCurrentWidget(pages.get(self.view) or self._side.widget(0))
+        page = self.fill if self.view == "fills" else pages.get(self.view)
+        if page is not None:
+            page.refresh()
+
+    def _choose_other(self) -> None:
+        self._choosing = self._adding = True
+        self.refresh()
+
+    def _chosen(self, name: str) -> None:
+        """The answer to which drive: the old one, or another of its machine."""
+        adding, self._choosing, self._adding = self._adding, False, False
+        if adding:
+            self._desk.others.add(name)
+            self.refresh()
+        else:
+            self._model.choose(name)
 
     def _start_or_stop(self) -> None:
         if self._model.reading:
@@ -123,10 +186,17 @@ class SurveyView(StopView):
         dock = self._desk.old_dock()
         drive = dock.docked.drive if dock and dock.docked else None
         if state == "no-drive" or self._choosing:
-            self.choice.show_docks(self._desk.bench.docks(), self._desk.new_dock())
+            question = (
+                tr("Which connected drive is another one of this machine?")
+                if self._adding
+                else tr("Which connected drive is the customer's old one?")
+            )
+            taken = [self._desk.new_dock(), *([self._desk.old_dock()] if self._adding else [])]
+            self.choice.ask(question, self._desk.bench.docks(), taken)
             self._pages.setCurrentIndex(0)
         elif state == "done" and self._model.record is not None:
             self._show_survey(self._model.record)
+            self._show_looks()
             self._pages.setCurrentIndex(2)
         else:
             self._show_waiting(state)
@@ -138,8 +208,11 @@ class SurveyView(StopView):
         here = state in ("ready", "done") and not self._choosing and bool(dock and dock.present)
         self.start.setEnabled(here or state == "reading")
         self.keep.setVisible(bool(self._desk.job.old_drive) and not self._choosing)
+        facts = self.view == "facts" or state != "done"
+        self.more.setVisible(facts and state == "done" and not self._choosing and not self._desk.job.closed)
+        self.more.setEnabled(not self._desk.others.reading)
         self._other.setVisible(
-            state in ("ready", "absent", "done") and not self._choosing and not self._desk.job.closed
+            facts and state in ("ready", "absent", "done") and not self._choosing and not self._desk.job.closed
         )
 
     def _show_waiting(self, state: str) -> None:
@@ -169,8 +242,40 @@ class SurveyView(StopView):
         clear(self._findings)
         for finding in survey.findings:
             self._findings.addWidget(notice(finding.severity, finding.text, finding.remedy))
+        for line in self._model.changes:
+            self._findings.addWidget(notice("note", tr("Since the first survey: {0}").format(said(line))))
+        self._show_others()
         if not survey.findings:
             self._findings.addWidget(notice("good", tr("Nothing stands against a copy.")))
+
+    def _show_others(self) -> None:
+        """The other drives of the machine, what each is, and what they are to each other."""
+        clear(self._others)
+        others = self._desk.others
+        seen = others.together
+        if others.reading:
+            self._others.addWidget(label(tr("Reading another drive of the machine…"), "muted"))
+        if others.failure is not None:
+            self._others.addWidget(notice("caution", others.failure.text, others.failure.remedy))
+        if seen is None:
+            return
+        self._others.addWidget(label(tr("Drives of this machine"), "head"))
+        for number, one in enumerate(others.everything):
+            parts = [
+                tr("could start it") if number in seen.starts else "",
+                tr("holds data") if number in seen.holds_data else "",
+            ]
+            name = f"{one.drive.model} {tail(one.drive.serial)}  {both(one.drive.size_bytes)}"
+            what = ", ".join(filter(None, parts)) or tr("empty")
+            below = row(label(what, "small"), None)
+            if number:
+                drop = button(
+                    tr("Not of this machine"), lambda n=number - 1: others.drop(n), "plain", tr("Take it off this list")
+                )
+                below.addWidget(drop)
+            self._others.addLayout(stack(label(name, wrap=True, copyable=True), below, gap=1))
+        for finding in seen.findings:
+            self._others.addWidget(notice(finding.severity, finding.text, finding.remedy))
 
     def _show_facts(self) -> None:
         survey = self._model.record

@@ -80,6 +80,11 @@ class OpenDrive:
     store: ReadableStore
     hardware: Hardware
 
+    def seconds(self) -> float:
+        """By the drive's own time where it has one, else by ours."""
+        own = self.hardware.busy_clock()
+        return own() if own is not None else time.monotonic()
+
     def close(self) -> None:
         self.store.close()
         self.hardware.close()

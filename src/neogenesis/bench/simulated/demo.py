@@ -1,4 +1,4 @@
-"""The demo bench: Saltmarsh Repair in the harbour town of Gullhaven, with three jobs at different stops.
+"""The demo bench: Saltmarsh Repair in the harbour town of Gullhaven, with nine jobs at different stops.
 
 Its drives are real sparse images with real volumes, unpacked at first start. Their hardware is simulated, at the
 rates of such drives on a clock that goes sixty times as fast. The job that is already handed over was really
@@ -17,6 +17,7 @@ from typing import Any
 
 from neogenesis.bench import planning, transferring
 from neogenesis.bench.records import open_records
+from neogenesis.bench.simulated.demo_intakes import make_intakes
 from neogenesis.bench.simulated.packed import unpack
 from neogenesis.core.job import Job, JobStore, Shop, save_shop
 from neogenesis.core.plan import Policy
@@ -101,7 +102,73 @@ _DRIVES: dict[str, dict[str, Any]] = {
         "write": {"bytes_per_s": 2.6e8},
     },
 }
+_DRIVES |= {
+    "ferry-office": {
+        "model": "Halden 500",
+        "serial": "HD5-80412M7Q",
+        "bus": "sata",
+        "rotational": True,
+        "clock": "x60",
+        "health": {"temperature_c": 39, "power_on_hours": 30150},
+        "read": {"bytes_per_s": 9.6e7, "seek_ms": 12, "slow": [[310_000_000_000, 330_000_000_000, 240]]},
+    },
+    "pilots-turn": {
+        "model": "Corvane N1",
+        "serial": "CN1-4410E6",
+        "bus": "usb-nvme",
+        "clock": "x60",
+        "health": {"temperature_c": 41, "wear_percent": 12, "spare_percent": 100, "power_on_hours": 6100},
+        "read": {"bytes_per_s": 8.8e8},
+    },
+    "museum-system": {
+        "model": "Ostrel S",
+        "serial": "OS-120-2288D4",
+        "bus": "sata",
+        "clock": "x60",
+        "health": {
+            "temperature_c": 36,
+            "wear_percent": 44,
+            "spare_percent": 93,
+            "power_on_hours": 17400,
+            "written_bytes": 38_000_000_000_000,
+        },
+        "read": {"bytes_per_s": 4.6e8},
+    },
+    "museum-data": {
+        "model": "Halden 1000",
+        "serial": "HD10-33907P1",
+        "bus": "sata",
+        "rotational": True,
+        "clock": "x60",
+        "health": {"temperature_c": 35, "power_on_hours": 17390},
+        "read": {"bytes_per_s": 1.4e8, "seek_ms": 10},
+    },
+    "pocket": {
+        "model": "Corvane Wren",
+        "serial": "CW-7750B9",
+        "bus": "usb-nvme",
+        "clock": "x60",
+        "health": {"temperature_c": 43, "wear_percent": 3, "spare_percent": 100, "power_on_hours": 900},
+        "read": {"bytes_per_s": 9.0e8},
+    },
+    "pocket-card": {
+        "model": "Halden Chip",
+        "serial": "HC-128-0715",
+        "bus": "card",
+        "clock": "x60",
+        "read": {"bytes_per_s": 8.5e7},
+    },
+    "pilots-loop": {
+        "model": "Ostrel S",
+        "serial": "OS-240-9034A2",
+        "bus": "usb-sata",
+        "clock": "x60",
+        "health": {"temperature_c": 33, "wear_percent": 27, "spare_percent": 97, "power_on_hours": 11200},
+        "read": {"bytes_per_s": 4.1e8},
+    },
+}
 _DOCKS = ["ferry-desk", "ferry-new", "pilots-chart", "pilots-new", "islander-old"]
+_DOCKS += ["ferry-office", "pilots-turn", "museum-system", "museum-data", "pocket", "pocket-card", "pilots-loop"]
 
 
 def demo_folder() -> Path:
@@ -256,4 +323,5 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
     )
     log("T-1041", 50.6, "measure", "Start of the machine now: 27 s", after_s=27, runs=3)
     log("T-1041", 50.3, "handover", "Handed over; the old drive is with the customer")
+    make_intakes(store, promise, drive, log)
     store.close()

@@ -53,13 +53,15 @@ def _steps(found: Encryption, times: tuple[float | None, float | None]) -> list[
             "Ask who knows the passphrase. Never write it down.",
         ]
     low, high = times
-    wait = f" It takes {duration_text(low)} to {duration_text(high)}." if low and high else ""
+    wait = "Wait until it says that decryption has finished, with the machine on mains."
+    if low and high:
+        wait = f"{wait} It takes {duration_text(low)} to {duration_text(high)}."
     steps = ["Ask who holds the recovery key, and see that they find it. Never write it down."]
     if found.state in ("on", "suspended", "unknown", "encrypting"):
         steps.append("Start the machine on mains and switch encryption of this volume off in the system's settings.")
     return [
         *steps,
-        f"Wait until it says that decryption has finished, with the machine on mains.{wait}",
+        wait,
         "Switch fast start off and shut it down fully.",
         "Survey the drive again: it must no longer be said to be encrypted.",
         "After the copy has started well, switch encryption on again, and give the new recovery key to its owner.",

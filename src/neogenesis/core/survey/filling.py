@@ -21,8 +21,11 @@ _SHALLOW = 4
 _MOST_LARGEST = 1000
 _MOST_NODES = 6000
 _LEAST_SHARE = 0.0005
-_PEOPLE = ("users", "home", "documents and settings")
+_PEOPLE = ("users/", "home/", "documents and settings/")
 _MOST_PEOPLE = 200
+#: Files at the root of an NTFS volume that are the filesystem itself (its first records, documented names).
+_RECORDS = ("mft", "mftmirr", "logfile", "volume", "attrdef", "bitmap", "boot", "badclus", "secure", "upcase", "extend")
+_OF_THE_FILESYSTEM = frozenset(f"${name}" for name in _RECORDS)
 
 
 class Kind(StrictRecord, frozen=True, kw_only=True):
@@ -101,7 +104,9 @@ class FillCount:
         self._here: tuple[_Folder, _Folder, _Folder | None] | None = None
 
     def add(self, path: str, size: int) -> None:
-        """`path` relative to the root of the volume, with slashes."""
+        """`path` relative to the root of the volume, with slashes; what is the filesystem itself is not counted."""
+        if path.startswith("$") and path.partition("/")[0].partition(":")[0].casefold() in _OF_THE_FILESYSTEM:
+            return
         folder, _, name = path.rpartition("/")
         if folder != self._last or self._here is None or not folder:
             self._here, self._last = self._place(folder, name), folder
@@ -123,7 +128,7 @@ class FillCount:
         kind = kind_of_path(f"{folder}/{name}" if folder else name)
         parts = folder.split("/", 2)
         person = None
-        if len(parts) > 1 and parts[0].casefold() in _PEOPLE and len(self._people) < _MOST_PEOPLE:
+        if len(parts) > 1 and f"{parts[0].casefold()}/" in _PEOPLE and len(self._people) < _MOST_PEOPLE:
             person = self._people.setdefault(parts[1], _Folder())
         return self._folders.setdefault(key, _Folder()), self._kinds[kind], person
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack, closing
 from dataclasses import dataclass, field
 from functools import cache
@@ -20,6 +20,7 @@ from neogenesis.core.judgement import judgement
 from neogenesis.core.store import RangeView, ReadableStore
 from neogenesis.core.survey.findings import all_findings
 from neogenesis.core.survey.model import PartitionFacts, Survey, TableFacts, VolumeFacts
+from neogenesis.core.survey.stalls import Stalled, StallWatch, stalling
 from neogenesis.core.system import LISTED_KINDS, FileTree, Trees, with_system
 from neogenesis.core.system.inside import Inside, look_inside
 from neogenesis.core.table import Partition, Table, read_table, type_hint
@@ -38,11 +39,16 @@ class Surveyed:
     inside: dict[int, Inside] = field(default_factory=dict)
 
 
-def survey_drive(store: ReadableStore, drive: Drive, trees: Trees, inside: bool = False) -> Surveyed:
+def survey_drive(
+    store: ReadableStore, drive: Drive, trees: Trees, inside: bool = False, now: Callable[[], float] = lambda: 0.0
+) -> Surveyed:
     """Survey `store`; damaged contents become findings. Memory stays bounded whatever the size of the drive.
 
+    A drive that stalls is left alone from then on, and its partitions are told by the table alone. `now` gives seconds
+    by the drive's own time.
     `trees` opens the files of a volume. `inside` reads what the systems on it say of themselves as well.
     """
+    watch = StallWatch(store, now)
     table = read_table(store, drive.sector_size)
     partitions = table.partitions
     whole = table.kind == "none" and drive.size_bytes > 0
@@ -54,17 +60,23 @@ def survey_drive(store: ReadableStore, drive: Drive, trees: Trees, inside: bool 
     unlisted: dict[int, str] = {}
     systems: dict[int, Inside] = {}
     for partition in partitions:
-        volume, unlisted[partition.number], system = _look_inside(store, partition, trees, inside)
+        try:
+            volume, unlisted[partition.number], system = _look_inside(watch, partition, trees, inside)
+        except Stalled:
+            volume, system = Volume("none", partition.size_bytes, smallest_bytes=partition.size_bytes), None
         if system is not None:
             systems[partition.number] = system
         if whole and volume.kind == "none":
             continue
-        found.append(_facts(partition, volume, _role(partition, volume), _encryption(store, partition, volume)))
+        encryption = None if watch.has_stalled else _encryption(store, partition, volume)
+        found.append(_facts(partition, volume, _role(partition, volume), encryption))
         allocations[partition.number] = volume.allocation
         if volume.fault:
             faults[partition.number] = volume.fault
     found = _guess_encrypted_system(found)
     health = judge(drive.reading)
+    if watch.has_stalled:
+        health = stalling(health, watch.longest_s)
     survey = Survey(
         drive=drive,
         table=TableFacts(
@@ -77,7 +89,7 @@ def survey_drive(store: ReadableStore, drive: Drive, trees: Trees, inside: bool 
         ),
         partitions=tuple(found),
         findings=all_findings(drive, table, found, faults, unlisted, health),
-        fingerprint=_fingerprint(store, table, found, allocations),
+        fingerprint=_fingerprint(store, table, [] if watch.has_stalled else found, allocations),
         health=health,
     )
     return Surveyed(survey, allocations, systems)

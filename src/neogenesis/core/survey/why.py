@@ -77,12 +77,13 @@ def _of_drive(survey: Survey, profile: SpeedProfile | None) -> Iterator[Explanat
         return
     if profile.slow_share >= judgement().why.slow_zone_share:
         names = {p.number: p.title for p in survey.partitions}
+        percent = round(100 * profile.slow_share)
         where = ", ".join(dict.fromkeys(names[n] for z in profile.zones for n in z.partitions if n in names))
         yield Explanation(
             "slow-zone",
             0.9,
             "Part of the drive reads far slower than the rest.",
-            f"{profile.slow_share:.0%} of it" + (f", in {where}" if where else ""),
+            f"{percent} % of it, in {where}" if where else f"{percent} % of it",
             "A new drive; copy the good parts first.",
         )
     if profile.link and profile.median_bytes_per_s is not None:

@@ -1,0 +1,148 @@
+"""Jobs of the demo bench that stand at Intake or Survey: six complaints, each with what was asked and measured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from neogenesis.core.intake import (
+    START_UP,
+    Answer,
+    Battery,
+    Belonging,
+    Figure,
+    Intake,
+    Later,
+    Plate,
+    Run,
+    Timing,
+    Valuable,
+    keep_intake,
+)
+from neogenesis.core.job import Job, JobStore
+
+Promise = Callable[[int, int], str]
+Drive = Callable[[str], str]
+Log = Callable[..., None]
+
+
+def _start(*runs: tuple[float, float]) -> tuple[Timing, ...]:
+    return (Timing(name=START_UP, runs=tuple(Run(seconds=s, login_s=login) for s, login in runs)),)
+
+
+def _here(*names: str) -> tuple[Valuable, ...]:
+    return tuple(Valuable(what=name) for name in names)
+
+
+def _said(**things: str) -> tuple[Valuable, ...]:
+    return tuple(Valuable(what=what.replace("_", " "), where=where, shore="said") for what, where in things.items())
+
+
+_FERRY_DESK = Intake(
+    customer="Tern Island Ferry Company",
+    contact="01632 960 114",
+    plate=Plate(make="Petrel", model="14", serial="PT14-40882", profile="Petrel 14"),
+    condition=("scratches", "foot-missing"),
+    card="taken-out",
+    came_with=(Belonging(what="charger"), Belonging(what="memory card")),
+    symptoms=("slow", "freezes"),
+    told="Since the harbour festival it takes minutes to sell a ticket",
+    since="June",
+    starts="yes",
+    must_survive="everything",
+    valuables=(
+        *_here("timetables 2012 to 2026", "scanned passenger lists", "mail, not on a server"),
+        *_said(address_book="on a phone", ticket_sales="in the cloud"),
+        Valuable(what="chart licence", where="paper slip", shore="seen"),
+    ),
+    later=Later(accounts="yes", licences="yes", seal="none", warranty="no", consent_to_open="yes", budget="200"),
+    timings=_start((201, 160), (198, 151), (187, 149)),
+    battery=Battery(design_wh=48, full_wh=31.2, cycles=412, method="report"),
+    figures=(
+        Figure(code="memory", text="8, in one of two slots", unit="GB", method="typed"),
+        Figure(code="bays", text="one M.2", method="typed"),
+        Figure(code="temperature", text="71", unit="°C", method="typed"),
+    ),
+)
+_OFFICE = Intake(
+    customer="Tern Island Ferry Company",
+    contact="01632 960 114",
+    plate=Plate(make="Petrel", model="14", serial="PT14-41730", profile="Petrel 14"),
+    card="none",
+    symptoms=("slow", "full"),
+    told="Nothing can be saved any more",
+    starts="yes",
+    must_survive="everything",
+    valuables=(*_here("regatta pictures", "scanned tickets"), *_said(mail="on the server")),
+    later=Later(consent_to_open="yes"),
+    timings=_start((143, 96), (151, 99)),
+    figures=(Figure(code="memory", text="4", unit="GB", method="typed"),),
+)
+_TURN = Intake(
+    customer="Gullhaven Pilots' Office",
+    contact="01632 960 250",
+    plate=Plate(make="Petrel", model="Turn 13", serial="PTT-00915", profile="Petrel Turn 13"),
+    symptoms=("wants-room",),
+    told="The charts of the north no longer fit",
+    starts="yes",
+    must_survive="everything",
+    valuables=_said(charts="at the office"),
+    battery=Battery(design_wh=52, full_wh=47.9, cycles=130, method="typed"),
+)
+_TOWER = Intake(
+    customer="Lantern Rock Lighthouse Museum",
+    contact="keeper@lantern-rock.example",
+    plate=Plate(make="Brightwell", model="Desk 3", serial="BD3-22017", profile="Brightwell Desk 3"),
+    symptoms=("slow", "wants-room"),
+    told="The register takes for ever to open",
+    starts="yes",
+    must_survive="everything",
+    valuables=_here("the collection's register", "plates of the lens", "films"),
+    later=Later(accounts="yes", consent_to_open="yes", recovery_key="not-encrypted", budget="350"),
+    timings=_start((58, 41), (61, 43)),
+)
+_POCKET = Intake(
+    customer="An islander of Tern Island",
+    plate=Plate(make="Quayside", model="Pocket", serial="QP-70031", profile="Quayside Pocket"),
+    card="inside",
+    symptoms=("full", "wants-room"),
+    told="No more games fit",
+    starts="yes",
+    must_survive="files",
+    valuables=_said(saved_games="in the cloud"),
+)
+_LOOP = Intake(
+    customer="Gullhaven Pilots' Office",
+    contact="01632 960 250",
+    plate=Plate(make="Petrel", model="11", serial="PT11-08264", profile="Petrel 11"),
+    symptoms=("loop",),
+    told="Restarts at the logo since an update last night",
+    since="yesterday",
+    starts="no",
+    must_survive="files",
+    valuables=_here("the rota", "charts of the watch room"),
+    triage=(
+        Answer(test="power", answer="picture"),
+        Answer(test="firmware", answer="listed"),
+        Answer(test="entry", answer="yes"),
+    ),
+)
+#: Ticket, drive, days and hour of the promise, stop, machine, wish, intake, first line of the logbook.
+_JOBS: tuple[tuple[str, str, int, int, str, str, str, Intake, str], ...] = (
+    ("T-1045", "ferry-office", 2, 16, "survey", "Petrel 14, office", "Room and speed", _OFFICE, "Slow and full"),
+    ("T-1046", "pilots-turn", 5, 10, "survey", "Petrel Turn 13", "More room for charts", _TURN, "A larger drive"),
+    ("T-1047", "museum-system", 7, 15, "survey", "Brightwell Desk 3", "Faster, with room", _TOWER, "Two drives inside"),
+    ("T-1048", "pocket", 3, 12, "intake", "Quayside Pocket", "Room for games", _POCKET, "A card is inside"),
+    ("T-1049", "pilots-loop", 1, 12, "intake", "Petrel 11, watch room", "The rota, today", _LOOP, "Loops at start"),
+)
+
+
+def make_intakes(store: JobStore, promise: Promise, drive: Drive, log: Log) -> None:
+    """The jobs, with their intakes; and the intake of the ticket desk, which another part of the demo made."""
+    for number, (ticket, old, days, hour, stop, machine, wish, intake, line) in enumerate(_JOBS):
+        fields: dict[str, Any] = {"customer": intake.customer, "contact": intake.contact, "machine": machine}
+        store.add(Job(ticket=ticket, promise=promise(days, hour), wish=wish, stop=stop, old_drive=drive(old), **fields))
+        keep_intake(store.dossier(ticket), intake)
+        log(ticket, 4.0 - 0.5 * number, "intake", line)
+    keep_intake(store.dossier("T-1042"), _FERRY_DESK)
+    store.update("T-1042", contact=_FERRY_DESK.contact)
