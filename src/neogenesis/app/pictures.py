@@ -23,10 +23,11 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from neogenesis.app.bench import Bench
 from neogenesis.app.handover.view import HandoverView
+from neogenesis.app.intake.view import IntakeView
 from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.overlay.help import HelpOverlay
-from neogenesis.app.preferences.sheet import PreferencesSheet
 from neogenesis.app.settings import Settings, save_settings
+from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.window import MainWindow
@@ -97,6 +98,46 @@ def main(folder: Path, language: str = "en") -> None:
         del application
 
 
+def _photograph_intake(window: MainWindow, photographer: Photographer) -> None:
+    """What must survive, and the stopwatch while it runs."""
+    window.open_job("T-1042")
+    window.show_stop("intake")
+    view = window.views["intake"]
+    assert isinstance(view, IntakeView)
+    view.survives.shores.choose("ticket sales")
+    view.survives.shores.setFocus()
+    pause(100)
+    bar = view.area.verticalScrollBar()
+    if bar is not None:
+        bar.setValue(0)
+    photographer.take(window, "intake")
+    view.press_stopwatch()
+    pause(2300)
+    photographer.take(window, "intake-stopwatch")
+    view.watch.give_up.click()
+
+
+def _photograph_looks(window: MainWindow, photographer: Photographer) -> None:
+    """What fills a machine that is slow and full, and why it is both."""
+    window.open_job("T-1045")
+    window.show_stop("survey")
+    job, view = window.job, window.views["survey"]
+    assert job is not None and isinstance(view, SurveyView)
+    job.survey.start()
+    wait(lambda: job.survey.state == "done")
+    job.looks.measure_speed()
+    wait(lambda: not job.looks.is_busy)
+    job.looks.count(job.looks.fillable[0])
+    wait(lambda: not job.looks.is_busy)
+    view.show_view("fills")
+    view.fill.canvas.setFocus()
+    for _ in range(2):
+        view.fill.canvas.open()
+    photographer.take(window, "survey-fills")
+    view.show_view("why")
+    photographer.take(window, "survey-why")
+
+
 def _photograph_rescue(window: MainWindow, photographer: Photographer, place: Path) -> None:
     """A failing drive: the sheet, the rescue under way, and what was lost; then an image onto two drives at once."""
     window.open_job("T-1044")
@@ -154,11 +195,8 @@ def _photograph_many_jobs(window: MainWindow, photographer: Photographer) -> Non
 
 def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     photographer.take(window, "jobs")
-    window.sheets.show_preferences()
-    sheet = window.findChild(PreferencesSheet)
-    assert sheet is not None
-    photographer.take(sheet, "preferences")
-    sheet.reject()
+    _photograph_intake(window, photographer)
+    _photograph_looks(window, photographer)
     window.open_job("T-1042")
     job = window.job
     assert job is not None
