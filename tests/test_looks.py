@@ -108,6 +108,7 @@ def test_a_real_drive_is_counted_cut_off_and_exported(tmp_path: Path, neogenesis
     told: list[Counted] = []
     found = looking.what_fills(str(image), survey, 3, told.append)
     assert found.complete and found.people[0].name == "berth" and found.people[0].files == 42
+    assert found.metadata_runs >= 1
     cut = looking.what_fills(str(image), survey, 3, most_files=10)
     assert not cut.complete and cut.files == 10
     with pytest.raises(BadArgument, match="has no files"):
@@ -248,6 +249,13 @@ def test_what_can_be_cleared_is_said_with_what_it_costs(sound: Survey) -> None:
     found = explanations(sound, None, (filling,), (), AtTheMachine())
     assert [e.code for e in found] == ["clear-old-system"] and "way back" in found[0].takes
     assert codes(sound, fillings=(replace_size(filling, 1300),)) == []
+
+
+def test_a_list_of_files_in_many_pieces_is_told(sound: Survey) -> None:
+    def pieces(count: int) -> Filling:
+        return msgspec.structs.replace(filled({"Users/a/x": 1}), metadata_runs=count)
+
+    assert codes(sound, fillings=(pieces(200),)) == ["fragmented"] and codes(sound, fillings=(pieces(199),)) == []
 
 
 def replace_size(filling: Filling, size: int) -> Filling:

@@ -9,7 +9,7 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QImage
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QCheckBox, QPlainTextEdit, QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.survey.fill_scene import FillTree
@@ -24,6 +24,7 @@ from neogenesis.core.intake import Figure
 from neogenesis.core.intake.change import with_figure
 from neogenesis.core.survey.filling import FillCount, Filling
 from tests.drives import LINUX, NT_DATA, STARTUP, Part, make_drive, set_docks, simulated
+from tests.test_looks import fve
 from tests.test_window import Open, survey, texts
 
 
@@ -165,6 +166,7 @@ def test_a_stalling_drive_is_said_to_be_imaged_first(small_bench: Path, open_win
     window = open_window(small_bench)
     survey(qtbot, window)
     assert window.job.survey.record.health.image_first
+    qtbot.wait(30)
     assert "stood still for" in texts(window)
 
 
@@ -268,6 +270,27 @@ def test_inside_shows_people_programs_and_what_is_damaged(small_bench: Path, ope
         assert piece in said, piece
     programs = view.inside.findChild(QPlainTextEdit)
     assert programs is not None and programs.toPlainText() == "p0  1\np1  1\np2  1"
+
+
+def test_steps_of_decryption_are_ticked_off_in_the_logbook(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    (small_bench / "fve.img").write_bytes(fve(4, (0x100, 0x800), size=64 << 20))
+    simulated(small_bench / "old.drive.json", "fve.img", model="Halden 500", serial="HD5-00009K3D")
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    view = view_of(window)
+    view.show_view("inside")
+    qtbot.wait(30)
+    boxes = view.inside.findChildren(QCheckBox)
+    assert "Encryption is on." in texts(window) and len(boxes) == 6
+    boxes[0].click()
+    boxes[1].click()
+    boxes[1].click()
+    assert [e.kind for e in window.job.log()[-3:]] == ["step-done", "step-done", "step-undone"]
+    window.show_jobs()
+    window.open_job("T-7")
+    window.show_stop("survey")
+    view_of(window).show_view("inside")
+    assert [b.isChecked() for b in view_of(window).inside.findChildren(QCheckBox)] == [True, *[False] * 5]
 
 
 def test_languages_are_told_by_name() -> None:

@@ -15,12 +15,14 @@ from neogenesis.core.store import RangeView
 from neogenesis.core.survey import Survey
 from neogenesis.core.survey.filling import FillCount, Filling, kind_of_path
 from neogenesis.core.survey.profile import Sounding, SpeedProfile, profile_drive, refuse_to_stress
-from neogenesis.core.system import LISTED_KINDS
+from neogenesis.core.system import LISTED_KINDS, FileTree
 
 _MOST_FILES = 6_000_000
 _LONGEST_S = 300.0
 _TELL_EVERY = 20_000
 _ALL = 1 << 40
+#: The record of the list of files itself, documented as the first.
+_MFT = 0
 
 
 class Counted(NamedTuple):
@@ -58,6 +60,7 @@ def what_fills(
         size = min(partition.size_bytes, opened.store.size_bytes - partition.start_bytes)
         tree = open_tree(RangeView(opened.store, partition.start_bytes, size))
         try:
+            pieces = _metadata_runs(tree, partition.volume.kind)
             for path, length, _ in tree.walk(_ALL):
                 if count.files >= most_files:
                     complete = False
@@ -78,7 +81,15 @@ def what_fills(
         opened.close()
     volume = partition.volume
     seconds = time.monotonic() - began
-    return count.filling(survey.fingerprint, number, volume.size_bytes, volume.used_bytes, complete, seconds)
+    return count.filling(survey.fingerprint, number, volume.size_bytes, volume.used_bytes, complete, seconds, pieces)
+
+
+def _metadata_runs(tree: FileTree, kind: str) -> int:
+    """In how many pieces the list of all files of an NTFS volume lies; 0 for others."""
+    try:
+        return len(tree.runs_of_inode(_MFT)) if kind == "ntfs" else 0
+    except Damaged:
+        return 0
 
 
 def write_filling(path: Path, filling: Filling) -> None:

@@ -59,6 +59,7 @@ class WhyNumbers:
     little_memory_gb: float
     slow_zone_share: float
     many_programs: int
+    many_metadata_runs: int
     worn_battery_percent: float
     reclaim_share: float
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import QLocale, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QFileDialog, QGridLayout, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QHBoxLayout, QPlainTextEdit, QVBoxLayout, QWidget
 
 from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.open_job import OpenJob
@@ -360,13 +360,39 @@ class InsidePage(_Page):
             if guide is not None:
                 self.inner.addWidget(label(tr("Encryption of {0}").format(said(partition.title)), "head"))
                 self.inner.addWidget(notice("caution", guide.state))
-                for number, step in enumerate(guide.steps, 1):
-                    self.inner.addWidget(label(f"{number}  {said(step)}", wrap=True, copyable=True))
+                done = self._done()
+                for step in guide.steps:
+                    self.inner.addLayout(self._tick(step, step in done))
             system = inside.get(partition.number)
             if system is not None:
                 self._show_system(said(partition.title), system)
         if not self.inner.count():
             self.inner.addWidget(label(tr("No system that says anything of itself was found."), "muted", wrap=True))
+
+    def _done(self) -> set[str]:
+        """Steps that were ticked, as the logbook has it; one that was ticked off again does not count."""
+        done: set[str] = set()
+        for entry in self._desk.log():
+            if entry.kind in ("step-done", "step-undone"):
+                (done.add if entry.kind == "step-done" else done.discard)(str(entry.figures.get("step", "")))
+        return done
+
+    def _tick(self, step: str, done: bool) -> QHBoxLayout:
+        box = QCheckBox()
+        box.setChecked(done)
+        box.setAccessibleName(said(step))
+        box.setEnabled(not self._desk.job.closed)
+        box.toggled.connect(lambda on: self._ticked(step, on))
+        line = row(gap=look().px(8))
+        line.addWidget(box, 0, Qt.AlignmentFlag.AlignTop)
+        line.addWidget(label(said(step), wrap=True, copyable=True), 1)
+        return line
+
+    def _ticked(self, step: str, on: bool) -> None:
+        if on:
+            self._desk.record("step-done", f"Done: {step}", step=step)
+        else:
+            self._desk.record("step-undone", f"Not done after all: {step}", step=step)
 
     def _show_system(self, title: str, system: Inside) -> None:
         self.inner.addWidget(label(" ".join(filter(None, (system.name, system.release))) or title, "head"))

@@ -57,7 +57,7 @@ class LargeFile(Record, frozen=True, kw_only=True):
 
 class Filling(Record, frozen=True, kw_only=True):
     """`folders` are those worth telling, by path, each with everything below it; `complete` False: the count was cut
-    off. `kind_of` of a folder is found by `kind_of_path`."""
+    off. `metadata_runs`: in how many pieces the filesystem's own list of files lies; 0 where that is not told."""
 
     SCHEMA: ClassVar[str] = "neogenesis.filling/1"
 
@@ -74,6 +74,7 @@ class Filling(Record, frozen=True, kw_only=True):
     largest: tuple[LargeFile, ...]
     complete: bool = True
     seconds: float = 0.0
+    metadata_runs: int = 0
 
     @property
     def beyond_bytes(self) -> int:
@@ -133,7 +134,14 @@ class FillCount:
         return self._folders.setdefault(key, _Folder()), self._kinds[kind], person
 
     def filling(
-        self, fingerprint: str, partition: int, size_bytes: int, used_bytes: int, complete: bool, seconds: float
+        self,
+        fingerprint: str,
+        partition: int,
+        size_bytes: int,
+        used_bytes: int,
+        complete: bool,
+        seconds: float,
+        metadata_runs: int = 0,
     ) -> Filling:
         return Filling(
             fingerprint=fingerprint,
@@ -148,6 +156,7 @@ class FillCount:
             largest=tuple(LargeFile(path=p, bytes=b) for b, p in sorted(self._largest, reverse=True)),
             complete=complete,
             seconds=seconds,
+            metadata_runs=metadata_runs,
         )
 
     def _tree(self) -> tuple[Share, ...]:

@@ -121,6 +121,14 @@ def _of_room(survey: Survey, fillings: Sequence[Filling]) -> Iterator[Explanatio
                 "Shutting it down fully, with fast start off.",
             )
     for filling in fillings:
+        if filling.metadata_runs >= numbers.many_metadata_runs:
+            yield Explanation(
+                "fragmented",
+                0.45 if survey.drive.rotational else 0.15,
+                "The list of all files lies in many pieces; looking anything up takes longer.",
+                f"{filling.metadata_runs} pieces",
+                "A copy that is laid out anew, or a solid-state drive, where it hardly matters.",
+            )
         yield from _reclaimable(filling)
 
 
