@@ -53,7 +53,9 @@ def test_first_demo_job_from_survey_to_report(
     old_image, new_image = demo / "drives/ferry-desk.img", demo / "drives/ferry-new.img"
     before = data_hash(old_image)
     window = open_window(demo)
-    assert [r.job.ticket for r in window.jobs_view.model.rows] == ["T-1042", "T-1043", "T-1044", "T-1041"]
+    tickets = [r.job.ticket for r in window.jobs_view.model.rows]
+    assert tickets[0] == "T-1049" and tickets[-1] == "T-1041" and len(tickets) == 9
+    window.jobs_view.focus_on("T-1042")
     key(qtbot, window, Qt.Key.Key_Return)
     job = window.job
     assert job is not None and job.ticket == "T-1042" and window.stop == "survey"

@@ -80,7 +80,7 @@ class HealthPlot(QWidget):
         return QSize(look().px(260), max(1, len(self.scene.lines)) * look().px(52) + look().px(18))
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(220), self.sizeHint().height())
+        return QSize(look().px(150), self.sizeHint().height())
 
     def show_scene(self, scene: HealthScene) -> None:
         self.scene = scene

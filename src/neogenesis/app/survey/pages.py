@@ -141,9 +141,7 @@ class SpeedPage(_Page):
     def __init__(self, desk: OpenJob) -> None:
         super().__init__(desk, tr("Reading speed"))
         self.plot = SpeedPlot()
-        self.start = button(
-            tr("Measure the reading speed"), self._start_or_stop, "", tr("Sampled gently, under a minute")
-        )
+        self.start = button(tr("Measure"), self._start_or_stop, "", tr("Sampled gently, under a minute"))
         layout = self.layout()
         assert isinstance(layout, QVBoxLayout)
         layout.insertWidget(0, self.plot, 3)
@@ -190,7 +188,7 @@ class SpeedPage(_Page):
             )
             self.inner.addWidget(label(words, "muted", wrap=True))
         here = bool(self._desk.place("old"))
-        self.start.setText(tr("Stop measuring") if looks.sounding else tr("Measure the reading speed"))
+        self.start.setText(tr("Stop measuring") if looks.sounding else tr("Measure"))
         self.start.setEnabled(looks.sounding or (here and not refused and not looks.is_busy))
 
 

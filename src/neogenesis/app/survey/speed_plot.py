@@ -64,7 +64,7 @@ class SpeedPlot(QWidget):
         self.setAccessibleName(tr("Reading speed by place on the drive"))
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(260), look().px(140))
+        return QSize(look().px(150), look().px(140))
 
     def show_scene(self, scene: SpeedScene) -> None:
         self.scene = scene
