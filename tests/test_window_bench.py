@@ -231,6 +231,22 @@ def test_nothing_typed_is_lost_by_look_drives_or_another_stop(
     assert window.logbook.note.text() == "call the customer"
 
 
+def test_a_job_that_learns_its_drives_while_it_is_opened_gets_stops_of_its_own(
+    small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    """What it puts on record then is heard by the window, which still has the other job in front."""
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    plan(qtbot, window)
+    window.bench.add_job(Job(ticket="T-8", customer="", machine="", stop="transfer"))
+    window.bench.update("T-7", new_identity="", stop="transfer")
+    window.open_job("T-8")
+    window.show_stop("transfer")
+    window.open_job("T-7")
+    assert window.job.job.identity("new") is not None
+    assert window.views["transfer"]._desk is window.job
+
+
 def test_a_typed_size_is_taken_when_the_plan_is_written(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
     window = open_window(small_bench)
     survey(qtbot, window)

@@ -130,9 +130,10 @@ class MainWindow(QMainWindow):
             self.jobs_view.focus_on(came_from)
 
     def open_job(self, ticket: str) -> None:
+        desk = self.desks.open(ticket)  # what it tells meanwhile is still heard by the stops of the job before
         if self.job is not None:
             self._drop_stops()
-        self.job = self.desks.open(ticket)
+        self.job = desk
         self.logbook.take_drafts(self.job.drafts)
         self._show_job()
         self.shelf.bring(self.job.old_dock())

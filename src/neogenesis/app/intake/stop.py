@@ -20,6 +20,8 @@ _HELP = (
 
 
 def _marks(desk: OpenJob) -> Marks | None:
+    if desk.job.closed:
+        return None
     return serious(a.severity for a in (*desk.intake.cautions, *desk.intake.asks))
 
 

@@ -72,9 +72,7 @@ class FillTree:
             role = _ROLES.get(kind.code, "reserved")
             yield Layer("kind", kind.code, said(kind.title), share.bytes, share.files, role, True, bool(kind.clear))
         if filling.beyond_bytes:
-            yield Layer(
-                "beyond", "", tr("in no file: the filesystem itself"), filling.beyond_bytes, 0, "unknown", False
-            )
+            yield Layer("beyond", "", tr("in no file"), filling.beyond_bytes, 0, "unknown", False)
         yield Layer("free", "", tr("free"), filling.free_bytes, 0, "free", False)
 
     def _of_kind(self, kind: Layer) -> list[Layer]:
