@@ -147,6 +147,14 @@ class ShoresCanvas(QWidget):
         for item in self.scene.items:
             if self._dragged is None or item.what != self.chosen:
                 self._paint_item(painter, item, self.place_of(item))
+        if not self.scene.items:
+            painter.setPen(look().colour("muted"))
+            painter.setFont(look().font())
+            below = QRectF(self.rect()).adjusted(look().px(14), self._top, -look().px(14), 0)
+            flags = Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap
+            draw_text(
+                painter, below, flags, tr("Nothing on the list yet. Type it below, or take what is often forgotten.")
+            )
         dragged = next((i for i in self.scene.items if i.what == self.chosen), None) if self._dragged else None
         if dragged is not None and self._dragged is not None:
             place = self.place_of(dragged)
