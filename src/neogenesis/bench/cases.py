@@ -1,0 +1,79 @@
+"""Reading a case with everything that it names, and deciding it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from neogenesis.core.decide import Decision, decide, read_case
+from neogenesis.core.decide.case import facts_of
+from neogenesis.core.drive import Health, judge
+from neogenesis.core.drive.smart import read_smart_report
+from neogenesis.core.errors import BadArgument, BadRecord
+from neogenesis.core.fit import read_part
+from neogenesis.core.machine import read_machine
+from neogenesis.core.record import from_json
+from neogenesis.core.survey import Survey
+
+_LARGEST_BYTES = 64 << 20
+
+
+def decide_case(path: Path) -> Decision:
+    """Raises BadArgument for a file that is not there, BadRecord for one that cannot be used."""
+    case = read_case(_read(path, "case"), f"case “{path.name}”")
+    folder = path.parent
+    notes: list[str] = []
+    survey, programs = None, None
+    if case.survey is not None:
+        text = _read(folder / case.survey, "survey")
+        survey = from_json(text, Survey, "survey")
+        programs = _programs(text)
+    else:
+        notes.append("There is no survey: sizes and kinds are usual ones, not those of this drive.")
+    health = None
+    if case.health is not None:
+        health, serial = _health(_read(folder / case.health, "health reading"))
+        if survey is not None and serial and survey.drive.serial and serial != survey.drive.serial:
+            notes.append(f"The health reading is of another drive ({serial}); it was not used.")
+            health = None
+    elif survey is None:
+        notes.append("Nothing is known of the drive's health.")
+    machine = None
+    if case.machine is not None:
+        machine = read_machine(_read(folder / case.machine, "machine"), f"machine “{case.machine}”")
+    parts = tuple(read_part(_read(folder / name, "part"), f"part “{name}”") for name in case.parts)
+    return decide(facts_of(case, survey, health, machine, parts, programs, tuple(notes)))
+
+
+def _read(path: Path, what: str) -> bytes:
+    try:
+        if path.stat().st_size > _LARGEST_BYTES:
+            raise BadRecord(f"The {what} “{path.name}” is too large to be one of ours.", "Give the right file.")
+        return path.read_bytes()
+    except OSError as error:
+        raise BadArgument(f"The {what} “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
+
+
+def _health(text: bytes) -> tuple[Health, str]:
+    """A verdict on record, or a raw reading; and the serial of a reading."""
+    try:
+        raw = msgspec.json.decode(text)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        raise BadRecord(f"The health reading is not JSON ({error}).", "Give the right file.") from error
+    if isinstance(raw, dict) and raw.get("schema") == "neogenesis.health/1":
+        return from_json(text, Health, "health record"), ""
+    reading = read_smart_report(text)
+    return judge(reading), reading.serial if reading is not None else ""
+
+
+def _programs(text: bytes) -> int | None:
+    """How many programs a printed survey counted; None where it did not look."""
+    raw: Any = msgspec.json.decode(text)
+    counts = [
+        len(inside.get("programs", ()))
+        for partition in raw.get("partitions", ())
+        if isinstance(inside := partition.get("volume", {}).get("inside"), dict)
+    ]
+    return max(counts, default=None)

@@ -1,0 +1,92 @@
+"""Commands that judge: which part fits where, and which way is the best."""
+
+from __future__ import annotations
+
+from decimal import Decimal, InvalidOperation
+from pathlib import Path
+
+import click
+
+from neogenesis.core.errors import BadArgument, BadRecord
+from neogenesis.core.record import to_json
+
+_json = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+_LARGEST_BYTES = 16 << 20
+
+
+def _text(path: Path, what: str) -> bytes:
+    try:
+        if path.stat().st_size > _LARGEST_BYTES:
+            raise BadRecord(f"The {what} “{path.name}” is too large to be one of ours.", "Give the right file.")
+        return path.read_bytes()
+    except OSError as error:
+        raise BadArgument(f"The {what} “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
+
+
+@click.command()
+@click.argument("machine", metavar="MACHINE.json", type=click.Path(path_type=Path))
+@click.argument("parts", metavar="PART.json...", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--budget", metavar="AMOUNT", help="The most that all of it may cost.")
+@_json
+def fit(machine: Path, parts: tuple[Path, ...], budget: str | None, as_json: bool) -> None:
+    """Say which part fits where and why not, and place them best.
+
+    Example: neogenesis fit petrel-14.machine.json corvane-n2.part.json --budget 120
+    """
+    from neogenesis.core.fit import fit as judge
+    from neogenesis.core.fit import read_part
+    from neogenesis.core.fit.part import money
+    from neogenesis.core.machine import read_machine
+
+    try:
+        most = money(budget) if budget is not None else None
+    except InvalidOperation:
+        raise BadArgument(f"“{budget}” is no amount of money.", "Give one such as 79.90.") from None
+    if most is not None and most < Decimal(0):
+        raise BadArgument("A budget is not negative.", "Give an amount such as 79.90.")
+    known = read_machine(_text(machine, "machine"), f"machine “{machine.name}”")
+    found = judge(known, [read_part(_text(p, "part"), f"part “{p.name}”") for p in parts], most)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    for one in found.fits:
+        click.echo(f"{one.part:<24} {one.bay:<24} {one.verdict}")
+        for reason in one.reasons:
+            click.echo(f"    {reason.code}: {reason.text}")
+        for need in one.needs:
+            click.echo(f"    needs {need}")
+    if found.memory is not None:
+        click.echo(f"memory: {found.memory.verdict}, {found.memory.total_gb} GB at {found.memory.effective_mt_s} MT/s")
+        for reason in found.memory.reasons:
+            click.echo(f"    {reason.part} {reason.code}: {reason.text}")
+    for placed in found.assignment:
+        click.echo(f"{placed.part} into {placed.bay}")
+    without = f", without {', '.join(found.cost_without)}" if found.cost_without else ""
+    click.echo(f"cost {found.cost} {found.currency}".rstrip() + without)
+
+
+@click.command()
+@click.argument("case", metavar="CASE.json", type=click.Path(path_type=Path))
+@_json
+def decide(case: Path, as_json: bool) -> None:
+    """Weigh the possible ways of a case, and recommend one.
+
+    Example: neogenesis decide ferry.case.json
+    """
+    from neogenesis.bench.cases import decide_case
+
+    found = decide_case(case)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    for way in found.ways:
+        state = "" if way.allowed else "not possible: "
+        minutes = f"{way.seconds_p10 / 60:.0f} to {way.seconds_p90 / 60:.0f} min"
+        click.echo(f"{way.way:<16} {minutes:<18} {way.cost_p50:>9} {found.currency}  {state}{' '.join(way.reasons)}")
+    then = f", then {found.runner_up}" if found.runner_up else ""
+    click.echo(f"Recommended: {'image first, ' if found.first else ''}{found.recommended}{then}")
+    for line in (*found.would_change, *found.notes):
+        click.echo(f"  {line}")
+
+
+COMMANDS = (fit, decide)

@@ -1,0 +1,252 @@
+"""The recommendation: every way weighed, one recommended, the runner-up, and what would change the choice."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from decimal import ROUND_HALF_UP, Decimal
+from typing import Any, ClassVar, Literal
+
+from neogenesis.core.decide.case import Facts
+from neogenesis.core.decide.numbers import numbers
+from neogenesis.core.decide.times import middle_seconds, percentiles
+from neogenesis.core.decide.ways import WAYS, Connection, Considered, Way, consider
+from neogenesis.core.record import Record
+
+_CENT = Decimal("0.01")
+_MOST_CHANGES = 8
+_FAR = 10**9
+
+
+class WayRow(Record, frozen=True, kw_only=True):
+    """Times in seconds and money for one seat. `solves`: it does what was asked and keeps what must survive."""
+
+    way: Way
+    allowed: bool
+    reasons: tuple[str, ...]
+    seconds_p10: float
+    seconds_p50: float
+    seconds_p90: float
+    hands_on_seconds_p50: float
+    openings: int
+    connection: Connection
+    cost_p50: str
+    cost_total_p50: str
+    keeps: tuple[str, ...]
+    again: tuple[str, ...]
+    risk: Literal["low", "some", "high"]
+    risk_percent: float
+    solves: bool
+
+
+class Decision(Record, frozen=True, kw_only=True):
+    """The answer of `neogenesis decide`. `spares` is beside all totals; `notes` are what was strange about the case."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.decision/1"
+
+    schema: str = SCHEMA
+    ways: tuple[WayRow, ...]
+    recommended: Way
+    runner_up: Way | None
+    would_change: tuple[str, ...]
+    first: Literal["image"] | None
+    currency: str
+    seats: int
+    seats_within_budget: int | None
+    spares: str
+    notes: tuple[str, ...]
+
+
+def decide(facts: Facts) -> Decision:
+    """Weigh all ways for a case."""
+    considered = {way: consider(way, facts) for way in WAYS}
+    order = ranked(considered, facts)
+    chosen = considered[order[0]]
+    cost = _cost(chosen, facts)
+    return Decision(
+        ways=tuple(_row(c, facts) for c in considered.values()),
+        recommended=order[0],
+        runner_up=next((w for w in order[1:] if considered[w].allowed), None),
+        would_change=tuple(_changes(facts, order[0]))[:_MOST_CHANGES],
+        first="image" if facts.image_first else None,
+        currency=facts.currency,
+        seats=facts.seats,
+        seats_within_budget=_within(facts.budget, cost),
+        spares=_text(chosen.parts_cost * facts.seats * Decimal(numbers().weigh.spares_percent) / 100),
+        notes=facts.notes,
+    )
+
+
+def _within(budget: Decimal | None, cost: Decimal) -> int | None:
+    """How many seats a budget covers; None without one."""
+    if budget is None:
+        return None
+    return int(budget // cost) if cost > 0 else _FAR
+
+
+def ranked(considered: dict[Way, Considered], facts: Facts) -> list[Way]:
+    """Ways from best to worst: what is allowed and solves it, then what is allowed, each by its weight."""
+
+    def key(way: Way) -> tuple[bool, bool, Decimal, int]:
+        one = considered[way]
+        return (not one.allowed, not one.solves, _weight(one, facts), WAYS.index(way))
+
+    order = sorted(WAYS, key=key)
+    new = facts.replacement
+    best = considered[order[0]]
+    if new is not None and best.way != "replace-machine" and considered["replace-machine"].allowed:
+        share = Decimal(str(numbers().weigh.replace_share))
+        if _cost(best, facts) > new * share and facts.must_survive != "everything":
+            order.remove("replace-machine")
+            order.insert(0, "replace-machine")
+    return order
+
+
+def _weight(one: Considered, facts: Facts) -> Decimal:
+    """Money, with waiting, loss and risk in the money of labour; without a price of labour, an hour counts as 40."""
+    weigh = numbers().weigh
+    hour = facts.labour or Decimal(40)
+    waiting = Decimal(middle_seconds(one.pieces) / 3600) * Decimal(str(weigh.wait_per_hour)) / 10 * hour
+    loss = Decimal(str(weigh.loss_minutes)) / 60 * hour * one.again_count
+    risk = Decimal(one.risk_percent / 100) * 8 * hour
+    return _cost(one, facts) + waiting + loss + risk
+
+
+def _cost(one: Considered, facts: Facts) -> Decimal:
+    hands = Decimal(middle_seconds(one.pieces, hands_only=True)) / 3600
+    return (one.parts_cost + hands * facts.labour).quantize(_CENT, ROUND_HALF_UP)
+
+
+def _text(amount: Decimal) -> str:
+    return f"{amount.quantize(_CENT, ROUND_HALF_UP)}"
+
+
+def _row(one: Considered, facts: Facts) -> WayRow:
+    low, middle, high = percentiles(one.pieces)
+    risk = numbers().risk
+    level: Literal["low", "some", "high"] = "low"
+    if one.risk_percent >= risk.above_some:
+        level = "high" if one.risk_percent >= risk.above_high else "some"
+    cost = _cost(one, facts)
+    return WayRow(
+        way=one.way,
+        allowed=one.allowed,
+        reasons=one.reasons,
+        seconds_p10=low,
+        seconds_p50=middle,
+        seconds_p90=high,
+        hands_on_seconds_p50=percentiles([p for p in one.pieces if p.hands])[1],
+        openings=one.openings,
+        connection=one.connection,
+        cost_p50=_text(cost),
+        cost_total_p50=_text(cost * facts.seats),
+        keeps=one.keeps,
+        again=one.again,
+        risk=level,
+        risk_percent=round(one.risk_percent, 1),
+        solves=one.solves,
+    )
+
+
+# What would change the choice
+
+
+def _best(facts: Facts) -> Way:
+    return ranked({way: consider(way, facts) for way in WAYS}, facts)[0]
+
+
+def _changes(facts: Facts, now: Way) -> Iterator[str]:
+    """For each input its nearest change that flips the choice, found by trying."""
+    for text, other in _toggled(facts):
+        then = _best(other)
+        if then != now:
+            yield f"{text}: {then}"
+    programs = facts.programs if facts.programs is not None else 12
+    yield from _flips(
+        facts, now, "programs", range(401), programs, "With {0} programs or more", "With {0} programs or fewer"
+    )
+    money = [Decimal(n) for n in range(0, 301)]
+    yield from _flips(
+        facts,
+        now,
+        "labour",
+        money,
+        facts.labour,
+        "If labour cost {0} an hour or more",
+        "If labour cost {0} an hour or less",
+    )
+    if facts.offered:
+        prices = [Decimal(n) for n in range(0, 2001, 5)]
+        yield from _flips(
+            facts,
+            now,
+            "new_cost",
+            prices,
+            facts.new_cost,
+            "If the parts cost {0} or more",
+            "If the parts cost {0} or less",
+        )
+    if facts.replacement is not None:
+        prices = [Decimal(n) for n in range(0, 5001, 10)]
+        more, less = "If another machine cost {0} or more", "If another machine cost {0} or less"
+        yield from _flips(facts, now, "replacement", prices, facts.replacement, more, less)
+
+
+_SYMPTOM_TEXTS = {
+    "malware": ("If malware were suspected", "If there were no malware"),
+    "loop": ("If it restarted in a loop", "If it did not restart in a loop"),
+    "no-system": ("If there were no system", "If there were a system"),
+}
+_SURVIVE_TEXTS = {
+    "everything": "If everything had to stay as it was",
+    "files": "If only the files mattered",
+    "nothing": "If nothing had to survive",
+}
+
+
+def _toggled(facts: Facts) -> Iterator[tuple[str, Facts]]:
+    if facts.image_first:
+        yield "If the drive were sound", replace(facts, health="sound", image_first=False)
+    else:
+        yield "If the drive were failing", replace(facts, health="copy-now", image_first=True)
+    if facts.encrypted:
+        yield "Once it is decrypted", replace(facts, encrypted=False)
+    if facts.unclean:
+        yield "Once it was shut down fully", replace(facts, unclean=False)
+    for code, (with_it, without_it) in _SYMPTOM_TEXTS.items():
+        has = code in facts.symptoms
+        yield (without_it if has else with_it), replace(facts, symptoms=facts.symptoms ^ {code})
+    for survive, text in _SURVIVE_TEXTS.items():
+        if survive != facts.must_survive:
+            yield text, replace(facts, must_survive=survive)  # type: ignore[arg-type]
+    if facts.mechanical is not None:
+        text = "If the old drive were solid-state" if facts.mechanical else "If the old drive were mechanical"
+        kind = "sata" if facts.mechanical else "rotational"
+        yield text, replace(facts, mechanical=not facts.mechanical, read_class=kind)
+
+
+def _flips(
+    facts: Facts, now: Way, name: str, values: Sequence[Any], current: Any, more: str, less: str
+) -> Iterator[str]:
+    """The nearest value above and below the present one that flips the choice, by halving between far and near."""
+    for side, text in (
+        (([v for v in values if v > current]), more),
+        (([v for v in values if v < current][::-1]), less),
+    ):
+        found = _first_flip(side, lambda v: _best(replace(facts, **{name: v})) != now)
+        if found is not None:
+            yield f"{text.format(found)}: {_best(replace(facts, **{name: found}))}"
+
+
+def _first_flip(values: Sequence[Any], flips: Callable[[Any], bool]) -> Any | None:
+    """The first of `values` at which the choice is another one, if it stays so from there on; None for none."""
+    if not values or not flips(values[-1]):
+        return None
+    low, high = 0, len(values) - 1
+    while low < high:
+        middle = (low + high) // 2
+        if flips(values[middle]):
+            high = middle
+        else:
+            low = middle + 1
+    return values[low]

@@ -1,0 +1,320 @@
+"""The eight ways: whether each is allowed, what it keeps and what must be done again, how risky it is, and its parts.
+
+A way's time is a list of pieces, each as 10th, 50th and 90th percentile in seconds and with or without hands on it; the
+model of `times` draws from them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Literal
+
+from neogenesis.core.decide.case import Facts
+from neogenesis.core.decide.numbers import Minutes, numbers
+from neogenesis.core.judgement import judgement
+
+Way = Literal["replace", "split", "beside", "exact", "salvage", "fresh", "do-less", "replace-machine"]
+WAYS: tuple[Way, ...] = ("replace", "split", "beside", "exact", "salvage", "fresh", "do-less", "replace-machine")
+Connection = Literal["enclosure", "second-dock", "internal-slot", "third-drive", "stick"]
+_ROOM = frozenset(("full", "wants-room"))
+_BROKEN_SYSTEM = frozenset(("loop", "malware"))
+#: Without a survey, what such drives usually hold.
+_USUAL_BYTES = 120_000_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """`spread` in seconds; `hands` tells that somebody must stand by."""
+
+    spread: Minutes
+    hands: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Considered:
+    """One way for one case. `solves` tells whether it does what the customer needs; `risk_percent` that it fails."""
+
+    way: Way
+    allowed: bool
+    solves: bool
+    reasons: tuple[str, ...]
+    pieces: tuple[Piece, ...]
+    connection: Connection
+    openings: int
+    parts_cost: Decimal
+    keeps: tuple[str, ...]
+    again: tuple[str, ...]
+    risk_percent: float
+    again_count: int = field(default=0)
+
+
+def consider(way: Way, facts: Facts) -> Considered:
+    """Everything about one way but its drawn times."""
+    against = list(_against(way, facts))
+    keeps, again = _keeps(way, facts), _again(way, facts)
+    connection = _connection(way, facts)
+    openings = _openings(way, connection)
+    return Considered(
+        way=way,
+        allowed=not against,
+        solves=_solves(way, facts),
+        reasons=tuple(against) or tuple(_for(way, facts)),
+        pieces=tuple(_pieces(way, facts, openings)),
+        connection=connection,
+        openings=openings,
+        parts_cost=_parts_cost(way, facts),
+        keeps=keeps,
+        again=again,
+        risk_percent=_risk(way, facts),
+        again_count=len(again) if way in ("fresh", "salvage", "replace-machine") else 0,
+    )
+
+
+def _parts_cost(way: Way, facts: Facts) -> Decimal:
+    if way == "replace-machine":
+        return facts.replacement or Decimal(0)
+    if way == "do-less" or (way == "fresh" and not facts.offered):
+        return Decimal(0)
+    return facts.new_cost
+
+
+# Allowed or not
+
+
+def _against(way: Way, facts: Facts) -> Iterator[str]:
+    """Each reason that rules a way out, as a sentence."""
+    copies_system = way in ("replace", "split", "exact")
+    if copies_system and "malware" in facts.symptoms:
+        yield "Malware is suspected: its system is never copied."
+    if copies_system and ("no-system" in facts.symptoms or facts.has_system is False):
+        yield "There is no system to copy."
+    if way in ("replace", "split") and facts.encrypted:
+        yield "A volume is encrypted: nothing is resized before it is decrypted."
+    if way in ("replace", "split") and facts.unclean:
+        yield "A volume is unclean or holds a sleeping system: shut it down fully first."
+    if way in ("replace", "split", "salvage") and not facts.understood and facts.used_bytes is not None:
+        yield "What is on it is not understood: only an exact copy carries it."
+    if copies_system and facts.health == "lost-cause":
+        yield "The drive no longer answers."
+    if way in ("replace", "split", "exact", "beside") and facts.offered and not facts.fits:
+        yield "None of the drives offered fits into the machine."
+    yield from _too_small(way, facts)
+    if way in ("split", "beside") and not facts.free_bay:
+        yield "There is no second bay for it."
+    if way in ("split", "beside") and facts.image_first:
+        yield "The old drive is failing: nothing may stay on it."
+    if way == "salvage" and facts.must_survive == "nothing":
+        yield "Nothing has to survive."
+    if way == "do-less" and (facts.image_first or facts.symptoms & {"malware", "loop", "no-start", "no-system", "wet"}):
+        yield "The trouble does not go away by itself."
+    if way == "replace-machine" and facts.replacement is None:
+        yield "No price of another machine is known."
+
+
+def _too_small(way: Way, facts: Facts) -> Iterator[str]:
+    new = facts.new_bytes
+    if new is None:
+        return
+    stop = judgement().fill_stop_percent / 100
+    if way == "replace" and facts.used_bytes is not None and facts.used_bytes > new * stop:
+        yield "What is used does not fit on the new drive."
+    if way == "split" and facts.system_bytes is not None and facts.system_bytes > new * stop:
+        yield "Not even the system fits on the new drive."
+    if way == "exact" and facts.size_bytes is not None and facts.size_bytes > new:
+        yield "The new drive is smaller than the old one."
+
+
+def _solves(way: Way, facts: Facts) -> bool:
+    """Whether it does what was asked and keeps what must survive."""
+    symptoms = facts.symptoms
+    if "no-system" in symptoms or facts.must_survive == "nothing":
+        return way in ("fresh", "replace-machine")
+    if facts.health == "lost-cause":
+        return way in ("salvage", "replace-machine")
+    if symptoms & _BROKEN_SYSTEM:
+        return way in ("fresh", "replace-machine")
+    if not facts.understood:
+        return way == "exact"
+    if facts.encrypted:
+        return way == "exact"
+    files_only = facts.must_survive == "files"
+    if way in ("salvage",):
+        return files_only and ("no-start" in symptoms or facts.image_first)
+    if way == "fresh":
+        return True
+    if way == "do-less":
+        return _room_only(facts) or _drive_is_no_cause(facts)
+    if way == "beside":
+        return bool(symptoms & _ROOM) and not facts.mechanical and not symptoms & {"slow", "freezes", "noise"}
+    if way == "split":
+        return not files_only and bool(facts.mechanical)
+    return way != "exact"  # it leaves the new room unused: only where nothing else carries what is there
+
+
+def _room_only(facts: Facts) -> bool:
+    """Only room is missing, and what is there is fast and sound."""
+    return bool(facts.symptoms) and facts.symptoms <= _ROOM and not facts.mechanical and not facts.image_first
+
+
+def _drive_is_no_cause(facts: Facts) -> bool:
+    """Slow with a sound, fast drive that has room: it is not the drive."""
+    full = facts.fill_percent >= judgement().why.full_percent
+    return (
+        facts.symptoms <= {"slow"}
+        and bool(facts.symptoms)
+        and facts.mechanical is False
+        and not full
+        and (facts.health in ("sound", "unknown"))
+    )
+
+
+# For it, what it keeps, what must be done again
+
+
+def _for(way: Way, facts: Facts) -> Iterator[str]:
+    texts: dict[Way, str] = {
+        "replace": "Everything stays where it was; nothing is set up again.",
+        "split": "The system becomes fast, the data stays where it is.",
+        "beside": "Room is added, and nothing has to be touched.",
+        "exact": "Sector for sector: nothing has to be understood.",
+        "salvage": "The files are brought to safety, and nothing else is attempted.",
+        "fresh": "No damage, malware or leftovers come along.",
+        "do-less": "A card, cleaning up or memory may be all that is needed.",
+        "replace-machine": "A new machine does more, and its updates go on.",
+    }
+    yield texts[way]
+    if facts.image_first and way in ("replace", "exact", "salvage", "fresh"):
+        yield "The drive is failing: it is imaged first, and the image decides."
+    if way == "fresh" and facts.symptoms & _BROKEN_SYSTEM:
+        yield "What is wrong is in the system itself."
+    if way in ("replace", "split") and facts.mechanical:
+        yield "The old drive is mechanical; most of the waiting is its own."
+
+
+def _keeps(way: Way, facts: Facts) -> tuple[str, ...]:
+    files = () if facts.must_survive == "nothing" else ("files",)
+    if way in ("replace", "split", "exact", "beside", "do-less"):
+        return (*files, "programs", "settings", "licences", "accounts")
+    return files if way in ("salvage", "fresh", "replace-machine") else ()
+
+
+def _again(way: Way, facts: Facts) -> tuple[str, ...]:
+    if way in ("fresh", "replace-machine"):
+        programs = facts.programs
+        named = f"{programs} programs" if programs else "programs"
+        if "no-system" in facts.symptoms:
+            return ("drivers", "accounts")
+        return (named, "settings", "drivers", "licences", "accounts")
+    if way == "salvage":
+        return ("a system to use the files with",)
+    again = []
+    if facts.encrypted and way in ("replace", "split", "exact"):
+        again.append("encryption")
+    if way == "replace":
+        again.append("a moved recovery may have to be registered")
+    return tuple(again)
+
+
+# Time
+
+
+def _pieces(way: Way, facts: Facts, openings: int) -> Iterator[Piece]:
+    n = numbers()
+    hands = n.hands
+    for _ in range(openings):
+        yield _hands(n.opening.get(facts.machine_kind, n.opening["other"]))
+    copied = facts.used_bytes if facts.used_bytes is not None else _USUAL_BYTES
+    if way in ("replace", "split", "exact"):
+        yield from (_hands(hands.connect), _hands(hands.plan), _hands(hands.check))
+        size = {"split": facts.system_bytes, "exact": facts.size_bytes}.get(way) or copied
+        yield from _copying(size, facts)
+    elif way == "beside":
+        yield from (_hands(hands.plan), _hands(hands.check))
+    elif way == "salvage":
+        yield from (_hands(hands.connect), _hands(hands.files))
+        yield from _copying(copied, facts)
+    elif way == "fresh":
+        yield from (_hands(hands.install), _alone(n.alone.install), _alone(n.alone.updates), _hands(hands.drivers))
+        if facts.must_survive != "nothing" and "no-system" not in facts.symptoms:
+            yield from (_hands(hands.connect), _hands(hands.files), _hands(hands.settings))
+            yield from _copying(copied, facts)
+            yield from _copying(copied, facts, back=True)
+            for _ in range(min(facts.programs if facts.programs is not None else 12, 400)):
+                yield _hands(hands.program)
+        yield _hands(hands.check)
+    elif way == "do-less":
+        yield _hands(hands.clean)
+    else:
+        yield from (_hands(hands.advise), _hands(hands.files))
+        yield from _copying(copied, facts)
+    yield _hands(hands.handover)
+
+
+def _hands(minutes: Minutes) -> Piece:
+    return Piece(_seconds(minutes), True)
+
+
+def _alone(minutes: Minutes) -> Piece:
+    return Piece(_seconds(minutes), False)
+
+
+def _seconds(minutes: Minutes) -> Minutes:
+    low, middle, high = minutes
+    return (60 * low, 60 * middle, 60 * high)
+
+
+def _copying(size_bytes: int, facts: Facts, back: bool = False) -> Iterator[Piece]:
+    """Bytes over the slower of both ends, and read back; a failing drive is imaged first, and gently."""
+    rates = judgement().rates
+    old = rates.get(facts.read_class, rates["file"]).read
+    new = rates.get(facts.new_class, rates["sata"]).write
+    slow, middle, fast = (min(a, b) for a, b in zip(old, new, strict=True))
+    alone = numbers().alone
+    factor = 2.0
+    if facts.image_first and not back:
+        factor = alone.gentle + alone.image_again
+    yield Piece((factor * size_bytes / fast, factor * size_bytes / middle, factor * size_bytes / slow), False)
+
+
+def _connection(way: Way, facts: Facts) -> Connection:
+    if way == "do-less":
+        return "stick"
+    if way == "replace-machine":
+        return "second-dock"
+    if not facts.removable:
+        return "stick"
+    if facts.image_first:
+        return "third-drive"
+    if way in ("beside", "split"):
+        return "internal-slot"
+    return "stick" if way == "fresh" and not facts.offered else "enclosure"
+
+
+def _openings(way: Way, connection: Connection) -> int:
+    if way in ("do-less", "replace-machine"):
+        return 0
+    return 0 if connection == "stick" else 1
+
+
+def _risk(way: Way, facts: Facts) -> float:
+    """Per cent; independent chances of failing, together."""
+    r = numbers().risk
+    touches = way in ("replace", "split", "exact", "salvage") or (way == "fresh" and facts.must_survive != "nothing")
+    chances = [r.base]
+    if touches and facts.health == "lost-cause":
+        chances.append(r.lost)
+    elif touches and facts.image_first:
+        chances.append(r.failing)
+    if way in ("replace", "split", "exact") and facts.unclean:
+        chances.append(r.unclean)
+    if way not in ("fresh", "replace-machine", "salvage"):
+        chances += [r.malware] if "malware" in facts.symptoms else []
+        chances += [r.damaged_system] if "loop" in facts.symptoms else []
+    if way == "fresh":
+        chances.append(r.fresh)
+    stays = 1.0
+    for chance in chances:
+        stays *= 1 - chance / 100
+    return 100 * (1 - stays)

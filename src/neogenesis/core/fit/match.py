@@ -1,0 +1,212 @@
+"""One drive against one bay: whether it fits, all reasons why not, what is needed, and how fast it will be there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Literal
+
+from neogenesis.core.fit.part import Part
+from neogenesis.core.machine import Machine
+from neogenesis.core.machine.model import Bay
+from neogenesis.core.units import nominal_bytes
+
+Verdict = Literal["fits", "fits-with", "does-not-fit"]
+_KEYS = {"M": ("M", "B+M"), "B": ("B", "B+M"), "B+M": ("M", "B", "B+M")}
+#: Bytes per second of one lane by generation, after line coding (PCI Express base specifications).
+_LANE = {1: 2.5e8, 2: 5.0e8, 3: 9.846e8, 4: 1.969e9, 5: 3.938e9, 6: 7.563e9}
+#: Serial ATA codes eight bits in ten.
+_SATA_CODING = 0.1
+#: Parallel ATA, Ultra DMA mode 5, as in drives of 2.5 inches; eMMC 5.1 in HS400.
+_PATA, _EMMC = 1.0e8, 4.0e8
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """`against` tells that it keeps the part out; others are only said."""
+
+    code: str
+    text: str
+    against: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """Something beside the part. `ids` are parts at hand that would do, the cheapest first."""
+
+    text: str
+    ids: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    part: Part
+    bay: Bay
+    verdict: Verdict
+    reasons: tuple[Reason, ...]
+    needs: tuple[Need, ...]
+    effective_read_bytes_per_s: float | None
+    usable_bytes: int | None
+
+
+def match(part: Part, bay: Bay, machine: Machine, parts: Sequence[Part], budget: Decimal | None = None) -> Match:
+    """Everything that speaks against it is listed, not only the first."""
+    reasons: list[Reason] = [*_occupied(part, bay, parts)]
+    needs: list[Need] = []
+    for reason_or_need in (*_form(part, bay, parts), *_connector(part, bay, parts), *_size(part, bay, parts)):
+        if isinstance(reason_or_need, Reason):
+            reasons.append(reason_or_need)
+        else:
+            needs.append(reason_or_need)
+    reasons += _capacity(part, machine)
+    if budget is not None and part.cost is not None and part.cost > budget and bay.holds != part.id:
+        reasons.append(Reason("budget", f"it costs {part.price}, more than the budget of {budget}"))
+    against = any(r.against for r in reasons)
+    verdict: Verdict = "does-not-fit" if against else "fits-with" if needs else "fits"
+    return Match(
+        part,
+        bay,
+        verdict,
+        tuple(reasons),
+        tuple(needs),
+        None if against else effective_rate(part, bay),
+        usable_bytes(part),
+    )
+
+
+def usable_bytes(part: Part) -> int | None:
+    """Exact bytes by the industry's rule for that nominal capacity."""
+    return nominal_bytes(round(part.capacity_gb)) if part.capacity_gb else None
+
+
+def effective_rate(part: Part, bay: Bay) -> float | None:
+    """The slower of the drive and the bay's bus; None where the drive does not say how fast it reads."""
+    if part.read_bytes_per_s is None:
+        return None
+    return min(part.read_bytes_per_s, bus_rate(part, bay))
+
+
+def bus_rate(part: Part, bay: Bay) -> float:
+    """What the bay lets through: the older generation and the fewer lanes win. Without end where nothing is stated."""
+    if part.interface == "nvme":
+        generations = [g for g in (bay.pcie_generation, part.pcie_generation) if g]
+        lanes = [n for n in (bay.pcie_lanes, part.pcie_lanes) if n]
+        if not generations or not lanes:
+            return float("inf")
+        return _LANE[min(max(min(generations), 1), max(_LANE))] * min(lanes)
+    if part.interface == "sata":
+        return bay.sata_gbit_s * 1e9 * _SATA_CODING if bay.sata_gbit_s else float("inf")
+    return {"pata": _PATA, "emmc": _EMMC}.get(part.interface or "", float("inf"))
+
+
+def _occupied(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason]:
+    """A bay is free when what it holds is named among the parts: then that is the drive being replaced."""
+    if bay.kind == "soldered":
+        yield Reason("soldered", "what is there is soldered to the board")
+    if bay.holds is not None and bay.holds != part.id and bay.holds not in {p.id for p in parts}:
+        yield Reason("occupied", f"it holds {bay.holds} already")
+
+
+def _form(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason | Need]:
+    if part.form is None:
+        yield Reason("form", "its form is not stated; compare it with the bay", against=False)
+    elif part.form == bay.kind or bay.kind == "soldered":
+        return
+    elif part.form == "2.5" and bay.kind == "3.5":
+        yield _need("bracket for a 2.5-inch drive in a 3.5-inch bay", _adapters(parts, "2.5", "3.5"))
+    elif part.form == "2.5" and bay.kind == "optical":
+        yield from _caddy(part, bay, parts)
+    elif found := _adapters(parts, str(part.form), bay.kind):
+        yield _need(f"adapter from {part.form} to {bay.kind}", found)
+    else:
+        yield Reason("form", f"it is {part.form}, the bay takes {bay.kind}")
+
+
+def _caddy(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason | Need]:
+    """A caddy is as thick as the optical drive was, and holds drives up to that."""
+    thick = bay.caddy_mm
+    fitting = [p for p in parts if p.kind == "caddy" and (thick is None or p.thickness_mm == thick)]
+    yield _need(f"caddy {thick:g} mm" if thick is not None else "caddy for the optical bay", fitting)
+    if thick is not None and part.thickness_mm is not None and part.thickness_mm > thick:
+        yield Reason("thickness", f"it is {part.thickness_mm:g} mm thick, the caddy holds {thick:g} mm")
+
+
+def _connector(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason | Need]:
+    if part.interface is None:
+        yield Reason("interface", "its interface is not stated; check before buying", against=False)
+    elif not bay.interfaces:
+        yield Reason("interface", "what the bay speaks is not stated; check before buying", against=False)
+    elif part.interface not in bay.interfaces:
+        found = [a for other in bay.interfaces for a in _adapters(parts, part.interface, other)]
+        if found:
+            yield _need(f"adapter from {part.interface} to {found[0].to}", found)
+        else:
+            yield Reason("interface", f"it speaks {part.interface}, the bay {' and '.join(bay.interfaces)}")
+    if bay.kind == "m2" and part.form == "m2" and bay.key is not None:
+        if part.key is None:
+            yield Reason("key", "its notch is not stated; compare it with the socket", against=False)
+        elif part.key not in _KEYS[bay.key]:
+            yield Reason("key", f"its notch is {part.key}, the socket is keyed {bay.key}")
+
+
+def _size(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason | Need]:
+    if bay.kind == "m2" and part.form == "m2":
+        yield from _length(part, bay, parts)
+        if part.sides == 2 and bay.double_sided is False:
+            yield Reason("sides", "it carries chips on both sides, and there is room on one")
+    if bay.kind in ("m2", "msata", "emmc-module") and part.form == bay.kind:
+        for name, own, room in (
+            ("above", part.height_above_mm, bay.clearance_above_mm),
+            ("below", part.height_below_mm, bay.clearance_below_mm),
+        ):
+            if own is not None and room is not None and own > room:
+                text = f"it is {own:g} mm high {name} the board, and {room:g} mm are free: {own - room:.2g} mm too much"
+                yield Reason("height", text)
+    if bay.kind in ("2.5", "pata-2.5") and part.form == bay.kind:
+        yield from _thickness(part, bay, parts)
+
+
+def _length(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason | Need]:
+    own = part.length_mm
+    if own is None or not bay.lengths_mm:
+        yield Reason("length", "lengths are not stated; measure before buying", against=False)
+    elif own > max(bay.lengths_mm):
+        yield Reason("length", f"it is {own:g} mm long, the bay ends at {max(bay.lengths_mm)} mm")
+    elif own not in bay.lengths_mm:
+        longer = min(n for n in bay.lengths_mm if n > own)
+        found = _adapters(parts, f"{own:g}", f"{longer}") or _adapters(parts, f"22{own:g}", f"22{longer}")
+        yield _need(f"length adapter from {own:g} to {longer} mm", found)
+
+
+def _thickness(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason | Need]:
+    own = part.thickness_mm
+    if own is None or not bay.thickness_mm:
+        yield Reason("thickness", "thickness is not stated; measure before buying", against=False)
+    elif own > max(bay.thickness_mm):
+        yield Reason("thickness", f"it is {own:g} mm thick, the bay takes {max(bay.thickness_mm):g} mm")
+    elif own not in bay.thickness_mm:
+        thicker = min(n for n in bay.thickness_mm if n > own)
+        yield _need(f"spacer from {own:g} to {thicker:g} mm", _adapters(parts, f"{own:g}", f"{thicker:g}"))
+
+
+def _capacity(part: Part, machine: Machine) -> Iterator[Reason]:
+    accepted, size = machine.accepted_capacities_gb, part.capacity_gb
+    if accepted is not None:
+        if size is None:
+            yield Reason("capacity", "its capacity is not stated, and the machine accepts only some", against=False)
+        elif size not in accepted:
+            yield Reason("capacity", f"the machine accepts {', '.join(map(str, accepted))} GB, not {size:g} GB")
+    known = machine.known_to_work_max_gb
+    if known is not None and size is not None and size > known:
+        text = f"{size:g} GB is untried in this machine: up to {known} GB is known to work"
+        yield Reason("untried", text, against=False)
+
+
+def _adapters(parts: Sequence[Part], from_: str, to: str) -> list[Part]:
+    return [p for p in parts if p.kind == "adapter" and (p.from_, p.to) == (from_, to) and p.pieces]
+
+
+def _need(text: str, parts: Sequence[Part]) -> Need:
+    cheapest = sorted((p for p in parts if p.pieces), key=lambda p: (p.cost is None, p.cost or Decimal(0), p.id))
+    return Need(text, tuple(p.id for p in cheapest))
