@@ -57,6 +57,9 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     yield from _sheet(window, "keep")
     window.sheets.show_drive(window.bench.docks()[0])
     yield from _sheet(window, "drive")
+    window.show_stop("decide")
+    qtbot.wait(50)
+    yield "decide", window
     plan(qtbot, window)
     yield "plan", window
     window.show_stop("transfer")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 
 from neogenesis.app.bench import Bench
+from neogenesis.app.decide.model import DecideModel
 from neogenesis.app.handover.model import HandoverModel
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.keep.model import KeepModel
@@ -32,6 +33,7 @@ class OpenJob(Session):
         self.looks = LooksModel(self, self.survey, self.intake)
         self.others = OthersModel(self, self.survey)
         self.plan = PlanModel(self, self.survey, self.intake)
+        self.decide = DecideModel(self, self.survey, self.intake, self.plan)
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
         self.keep = KeepModel(self)
@@ -46,6 +48,7 @@ class OpenJob(Session):
             self.looks,
             self.others,
             self.plan,
+            self.decide,
             self.transfer,
             self.handover,
             self.keep,

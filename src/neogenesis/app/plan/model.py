@@ -18,6 +18,7 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.plan.layout import is_resizable
 from neogenesis.core.plan.model import Gate, Target
+from neogenesis.core.plan.policy import Intent
 from neogenesis.core.record import save
 from neogenesis.core.survey import PartitionFacts, Surveyed
 from neogenesis.core.transfer import RunFiles
@@ -198,6 +199,15 @@ class PlanModel(QObject):
         if self._redo and self.state == "ready":
             self._undo.append(self.policy)
             self._set(self._redo.pop())
+
+    def prefer(self, intent: Intent) -> None:
+        """What was decided, for a plan that nobody has begun."""
+        if self.written is not None or self.policy.intent == intent:
+            return
+        if self.state == "ready":
+            self.change(intent=intent)
+        else:
+            self.policy = msgspec.structs.replace(self.policy, intent=intent)
 
     def toggle(self, number: int) -> None:
         """Carry a partition over, or leave it behind."""

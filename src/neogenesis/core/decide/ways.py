@@ -149,8 +149,13 @@ def _solves(way: Way, facts: Facts) -> bool:
     if way == "beside":
         return bool(symptoms & _ROOM) and not facts.mechanical and not symptoms & {"slow", "freezes", "noise"}
     if way == "split":
-        return not files_only and bool(facts.mechanical)
+        return not files_only and bool(facts.mechanical) and not _all_fits(facts)
     return way != "exact"  # it leaves the new room unused: only where nothing else carries what is there
+
+
+def _all_fits(facts: Facts) -> bool:
+    """Whether everything that is used has its place on the new drive."""
+    return not list(_too_small("replace", facts))
 
 
 def _room_only(facts: Facts) -> bool:

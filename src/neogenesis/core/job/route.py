@@ -23,7 +23,7 @@ ROUTE: tuple[Stop, ...] = (
         True,
     ),
     Stop("survey", "Survey", "Reads the old drive without writing: table, volumes, health, systems.", True),
-    Stop("decide", "Decide", "Weighs copy, fresh start and doing less against each other, with reasons.", False),
+    Stop("decide", "Decide", "Weighs copy, fresh start and doing less against each other, with reasons.", True),
     Stop("fit", "Fit", "Checks that the new drive suits the machine: connector, length, height, slots.", False),
     Stop("plan", "Plan", "Lays out the new drive and says what will be copied.", True),
     Stop("transfer", "Transfer", "Copies, reads everything back, and writes the new table last.", True),

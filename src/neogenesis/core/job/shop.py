@@ -17,7 +17,7 @@ _MOST_LINES = 8
 class Shop(Record, frozen=True, kw_only=True):
     """`letterhead` stands below the name on reports, a line each; `paper` is empty where the locale decides.
 
-    `currency` is a code of ISO 4217, empty where the locale decides.
+    `currency` is a code of ISO 4217, empty where the locale decides; `labour_per_hour` is decimal text.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.shop/1"
@@ -28,6 +28,7 @@ class Shop(Record, frozen=True, kw_only=True):
     technicians: tuple[str, ...] = ()
     paper: Paper = ""
     currency: str = ""
+    labour_per_hour: str = ""
 
 
 def load_shop(folder: Path) -> Shop:

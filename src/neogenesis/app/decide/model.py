@@ -1,0 +1,165 @@
+"""What the Decide stop shows: the facts of the job, the ways weighed, and what was chosen."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from decimal import InvalidOperation
+from typing import Any, ClassVar
+
+import msgspec
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from neogenesis.app.intake.model import IntakeModel
+from neogenesis.app.plan.model import PlanModel
+from neogenesis.app.session import Session
+from neogenesis.app.survey.model import SurveyModel
+from neogenesis.core.decide import Case, Decision, Facts, decide
+from neogenesis.core.decide.case import facts_of
+from neogenesis.core.decide.ways import WAYS, Considered, Way, consider
+from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
+from neogenesis.core.fit.part import money
+from neogenesis.core.plan.policy import Intent
+from neogenesis.core.record import Record, load, save
+
+_AMOUNT = re.compile(r"\d+(?:[.,]\d{1,2})?")
+_USUAL_LABOUR = "45"
+#: Symptoms that the intake knows, as a case writes them.
+_KNOWN = frozenset(
+    ("slow", "no-start", "loop", "freezes", "noise", "dropped", "full", "malware", "no-system", "wants-room", "wet")
+)
+#: Ways that a plan of a new drive follows.
+_PLANNED: tuple[Intent, ...] = ("replace", "split", "beside", "exact")
+
+
+class Choice(Record, frozen=True, kw_only=True):
+    """What was put in and chosen, kept in the dossier. Money as text; `why` where it is not what was recommended."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.choice/1"
+
+    schema: str = SCHEMA
+    labour_per_hour: str = _USUAL_LABOUR
+    parts_cost: str = ""
+    replacement_price: str = ""
+    programs: int | None = None
+    chosen: str = ""
+    recommended: str = ""
+    why: str = ""
+
+
+class DecideModel(QObject):
+    """`decision` is made anew whenever something that it rests on is another one."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session, survey: SurveyModel, intake: IntakeModel, plan: PlanModel) -> None:
+        super().__init__(session)
+        self._session, self._survey, self._intake, self._plan = session, survey, intake, plan
+        self._path = session.dossier / "choice.json"
+        self.choice = self._load()
+        self._made: tuple[Facts, Decision] | None = None
+        for model in (survey, intake):
+            model.changed.connect(self.changed)
+
+    def _load(self) -> Choice:
+        if not self._path.exists():
+            return Choice(labour_per_hour=self._session.bench.shop.labour_per_hour or _USUAL_LABOUR)
+        try:
+            return load(self._path, Choice, "choice")
+        except NeogenesisError:
+            return Choice()
+
+    @property
+    def facts(self) -> Facts:
+        """Of the job as it is known now; raises BadRecord for amounts that are none."""
+        intake, choice = self._intake.intake, self.choice
+        case = Case(
+            schema=Case.SCHEMA,
+            symptoms=tuple(s for s in intake.symptoms if s in _KNOWN),
+            must_survive=intake.must_survive or "everything",
+            programs=choice.programs,
+            labour_per_hour=choice.labour_per_hour,
+            currency=self._session.bench.shop.currency or None,
+            replacement_price=choice.replacement_price or None,
+            budget=self._budget(),
+        )
+        counts = [len(one.programs) for one in self._survey.inside.values() if one.programs]
+        facts = facts_of(case, self._survey.record, None, self._intake.match.machine, (), max(counts, default=None))
+        return replace(facts, **self._new_drive())
+
+    def _budget(self) -> str | None:
+        """The first amount in what was written about the budget."""
+        found = _AMOUNT.search(self._intake.intake.later.budget)
+        return found.group().replace(",", ".") if found else None
+
+    def _new_drive(self) -> dict[str, Any]:
+        """What is known of the new drive, where one was chosen."""
+        cost = {"new_cost": money(self.choice.parts_cost)} if self.choice.parts_cost else {}
+        dock = self._session.new_dock()
+        drive = dock.docked.drive if dock is not None and dock.docked else None
+        if drive is None:
+            return cost
+        return cost | {"offered": True, "fits": True, "new_bytes": drive.size_bytes, "new_class": drive.bus}
+
+    @property
+    def decision(self) -> Decision:
+        facts = self.facts
+        if self._made is None or self._made[0] != facts:
+            self._made = (facts, decide(facts))
+        return self._made[1]
+
+    def considered(self) -> dict[Way, Considered]:
+        facts = self.facts
+        return {way: consider(way, facts) for way in WAYS}
+
+    def put(self, **fields: Any) -> None:
+        """Another input; raises BadArgument for what is no amount of money."""
+        for name in ("labour_per_hour", "parts_cost", "replacement_price"):
+            text = str(fields.get(name, "")).replace(",", ".").strip()
+            if name in fields:
+                fields[name] = text
+            if text:
+                try:
+                    wrong = money(text) < 0
+                except InvalidOperation:
+                    wrong = True
+                if wrong:
+                    raise BadArgument(f"“{text}” is no amount of money.", "Type one such as 79.90.")
+        new = msgspec.structs.replace(self.choice, **fields)
+        if new != self.choice:
+            self.choice = new
+            save(self._path, new)
+            self.changed.emit()
+
+    def choose(self, way: Way, why: str = "") -> None:
+        """Go that way; against what is recommended only with a reason. Raises BadArgument."""
+        decision = self.decision
+        row = next(w for w in decision.ways if w.way == way)
+        if not row.allowed:
+            raise BadArgument("That way is not possible.", row.reasons[0])
+        if way != decision.recommended and not why.strip():
+            raise BadArgument("It is not the recommended way.", "Write down why it is chosen all the same.")
+        self.put(chosen=way, recommended=decision.recommended, why=why.strip())
+        figures = {"way": way, "recommended": decision.recommended, "cost_p50": row.cost_p50, "why": why.strip()}
+        text = _told(way, decision.recommended, why.strip())
+        self._session.record("decide", text, **figures)
+        intent = next((i for i in _PLANNED if i == way), None)
+        if intent is not None:
+            self._session.bench.update(self._session.ticket, intent=intent)
+            self._plan.prefer(intent)
+        self._session.advance("fit")
+        self.changed.emit()
+
+    @property
+    def is_out_of_date(self) -> bool:
+        """Whether something changed since, so that another way is recommended now."""
+        try:
+            return bool(self.choice.chosen) and self.choice.recommended != self.decision.recommended
+        except BadRecord:
+            return False
+
+
+def _told(way: str, recommended: str, why: str) -> str:
+    if way == recommended:
+        return f"Decided: {way}, as recommended"
+    return f"Decided: {way} instead of {recommended}: {why}"

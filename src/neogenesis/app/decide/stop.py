@@ -1,0 +1,22 @@
+"""The Decide stop, as the window knows it."""
+
+from __future__ import annotations
+
+from neogenesis.app.decide.view import DecideView
+from neogenesis.app.language import mark
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.stop import Marks, StopSpec
+
+_HELP = (
+    mark("Each lane is a way. Solid is time with hands on it, pale runs alone, a ring is an opening of the machine."),
+    mark("The line below a lane shows how long it takes 8 times of 10. Money is for one seat, parts and labour."),
+    mark("Up and Down choose a way. One that is not recommended needs a reason, which the logbook keeps."),
+    mark("Beside the lanes stands what would change the choice; labour and prices move everything at once."),
+)
+
+
+def _marks(desk: OpenJob) -> Marks | None:
+    return ("caution", 1) if desk.decide.is_out_of_date and not desk.job.closed else None
+
+
+SPEC = StopSpec("decide", DecideView, next_step="Decide which way to go", help=_HELP, marks=_marks)

@@ -1,0 +1,172 @@
+"""The Decide stop."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QLocale, Qt
+from PyQt6.QtWidgets import QLineEdit, QSlider, QVBoxLayout, QWidget
+
+from neogenesis.app.decide.lanes import WAY_NAMES, LanesCanvas, lanes_scene
+from neogenesis.app.language import said, tr
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.controls import button, clear, label, row
+from neogenesis.app.parts.drafts import keep_draft
+from neogenesis.app.parts.flow import FlowRow
+from neogenesis.app.parts.stop import Check, StopView
+from neogenesis.app.theme.look import look
+from neogenesis.app.words import about, time_range
+from neogenesis.core.decide import Decision
+from neogenesis.core.decide.decision import WayRow
+from neogenesis.core.errors import BadArgument, NeogenesisError
+
+_MOST_LABOUR = 200
+
+
+class DecideView(StopView):
+    """Lanes of time with money and loss beside them; the inputs below move them live."""
+
+    def __init__(self, desk: OpenJob) -> None:
+        super().__init__(tr("Decide"))
+        self._desk, self._model = desk, desk.decide
+        self._banner, self._change = label("", "head", wrap=True, copyable=True), label("", "small", wrap=True)
+        self.lanes = LanesCanvas()
+        self.lanes.chosen_changed.connect(lambda _: self._show_chosen())
+        self._about = QVBoxLayout()
+        self._about.setSpacing(look().px(3))
+        self.labour = QSlider(Qt.Orientation.Horizontal)
+        self.labour.setRange(0, _MOST_LABOUR)
+        self.labour.setFixedWidth(look().px(130))
+        self.labour.setAccessibleName(tr("Labour, an hour"))
+        self.labour.valueChanged.connect(lambda n: self._put(labour_per_hour=str(n)))
+        self._labour = label("", "muted")
+        self.parts = self._money(tr("Parts"), "parts_cost")
+        self.other = self._money(tr("Another machine"), "replacement_price")
+        inputs = FlowRow(look().px(10))
+        inputs.group(label(tr("Labour, an hour"), "muted"), self.labour, self._labour)
+        inputs.group(label(tr("Parts"), "muted"), self.parts)
+        inputs.group(label(tr("Another machine"), "muted"), self.other)
+        self.why = QLineEdit()
+        self.why.setPlaceholderText(tr("why this way and not the recommended one"))
+        self.why.setAccessibleName(tr("Why this way is chosen"))
+        self.why.textChanged.connect(lambda _: self._show_orders())
+        keep_draft(desk.drafts, "decide why", self.why)
+        self._fault = label("", "stop", wrap=True)
+        self._fault.hide()
+        self.go = button("", self._choose, "main", tr("Take the way that is marked  Ctrl+Return"))
+        for widget in (self._banner, self._change):
+            self.body.addWidget(widget)
+        self.body.addWidget(self.lanes, 1)
+        self.body.addLayout(self._about)
+        self.body.addLayout(inputs)
+        self.body.addWidget(self.why)
+        self.body.addWidget(self._fault)
+        self.body.addLayout(row(None, self.go))
+        self._model.changed.connect(self.refresh)
+        desk.bench.drives_changed.connect(self.refresh)
+
+    def _money(self, name: str, key: str) -> QLineEdit:
+        made = QLineEdit(str(getattr(self._model.choice, key)))
+        made.setFixedWidth(look().px(86))
+        made.setPlaceholderText(self._currency or "0.00")
+        made.setAccessibleName(name)
+        made.textEdited.connect(lambda text: self._put(**{key: text}))
+        return made
+
+    @property
+    def _currency(self) -> str:
+        return self._desk.bench.shop.currency or QLocale().currencySymbol(QLocale.CurrencySymbolFormat.CurrencyIsoCode)
+
+    def _put(self, **fields: str) -> None:
+        try:
+            self._model.put(**fields)
+        except BadArgument as error:
+            self._say(said(error.sentence()))
+        else:
+            self._say("")
+
+    def _say(self, text: str) -> None:
+        self._fault.setText(text)
+        self._fault.setVisible(bool(text))
+
+    def main_action(self) -> None:
+        self.go.click()
+
+    def main_widget(self) -> QWidget | None:
+        return self.lanes
+
+    def refresh(self) -> None:
+        if not self.isVisible() and self._banner.text():
+            return
+        decision = self._model.decision
+        self.lanes.show_scene(lanes_scene(decision, self._model.considered()))
+        name = tr(WAY_NAMES[decision.recommended])
+        best = next(w for w in decision.ways if w.way == decision.recommended)
+        first = tr("An image first; then {0}.").format(name) if decision.first else tr("{0} is the way.").format(name)
+        self._banner.setText(f"{first} {said(best.reasons[0])}")
+        lines = [changed_line(line) for line in decision.would_change[:3]]
+        self._change.setText(tr("It would be another one: {0}.").format("; ".join(lines)) if lines else "")
+        self.subtitle.say(self._subtitle(decision))
+        labour = int(float(self._model.choice.labour_per_hour or 0))
+        self.labour.blockSignals(True)
+        self.labour.setValue(labour)
+        self.labour.blockSignals(False)
+        self._labour.setText(f"{labour} {self._currency}")
+        self._show_chosen()
+
+    def _subtitle(self, decision: Decision) -> str:
+        chosen = self._model.choice.chosen
+        if chosen and self._model.is_out_of_date:
+            return tr("{0} was chosen; something changed since").format(tr(WAY_NAMES[chosen]))
+        if chosen:
+            return tr("{0} was chosen").format(tr(WAY_NAMES[chosen]))
+        return "  ·  ".join(said(n) for n in decision.notes) or tr("What each way costs")
+
+    def _row(self) -> WayRow:
+        return next(w for w in self._model.decision.ways if w.way == self.lanes.chosen)
+
+    def _show_chosen(self) -> None:
+        one = self._row()
+        clear(self._about)
+        words = " ".join(said(r) for r in one.reasons)
+        self._about.addWidget(label(words, wrap=True, copyable=True))
+        if one.allowed:
+            hands = tr("{0} of it with hands on it").format(about(one.hands_on_seconds_p50))
+            keeps = tr("keeps {0}").format(", ".join(said(k) for k in one.keeps)) if one.keeps else ""
+            span = time_range(one.seconds_p10, one.seconds_p90)
+            again = tr("to do again: {0}").format(", ".join(said(a) for a in one.again)) if one.again else ""
+            figures = "  ·  ".join(filter(None, (span, hands, keeps, again)))
+            self._about.addWidget(label(figures, "small", wrap=True, copyable=True))
+        self._show_orders()
+
+    def _show_orders(self) -> None:
+        one, decision = self._row(), self._model.decision
+        against = one.allowed and one.way != decision.recommended
+        self.why.setVisible(against)
+        self.go.setText(tr("Go with {0}").format(tr(WAY_NAMES[one.way])))
+        ready = one.allowed and (not against or bool(self.why.text().strip()))
+        self.go.setEnabled(ready and not self._desk.job.closed)
+
+    def _choose(self) -> None:
+        try:
+            self._model.choose(self._row().way, self.why.text() if self.why.isVisible() else "")
+        except NeogenesisError as error:
+            self._say(said(error.sentence()))
+            return
+        self.why.clear()
+        self._say("")
+        self.stop_asked.emit("plan")
+
+    def checks(self) -> list[Check]:
+        """What would change the choice, and what is strange about the case."""
+        decision = self._model.decision
+        found = [Check("caution", n) for n in decision.notes]
+        if decision.first:
+            found.append(Check("stop", tr("The drive is failing: image it first")))
+        if self._model.is_out_of_date:
+            found.append(Check("caution", tr("Something changed since the choice: another way is recommended now")))
+        return found + [Check("note", changed_line(line)) for line in decision.would_change]
+
+
+def changed_line(line: str) -> str:
+    """`If malware were suspected: fresh`, in the language of the window."""
+    condition, _, way = line.rpartition(": ")
+    return f"{said(condition)}: {tr(WAY_NAMES.get(way, way))}"
