@@ -161,35 +161,23 @@ def _changes(facts: Facts, now: Way) -> Iterator[str]:
         then = _best(other)
         if then != now:
             yield f"{text}: {then}"
+    for name, values, current, more, less in _ranges(facts):
+        yield from _flips(facts, now, name, values, current, more, less)
+
+
+def _ranges(facts: Facts) -> Iterator[tuple[str, Sequence[Any], Any, str, str]]:
+    """Inputs that are amounts: the values that are tried, the present one, and the words for above and below."""
     programs = facts.programs if facts.programs is not None else 12
-    yield from _flips(
-        facts, now, "programs", range(401), programs, "With {0} programs or more", "With {0} programs or fewer"
-    )
-    money = [Decimal(n) for n in range(0, 301)]
-    yield from _flips(
-        facts,
-        now,
-        "labour",
-        money,
-        facts.labour,
-        "If labour cost {0} an hour or more",
-        "If labour cost {0} an hour or less",
-    )
+    yield "programs", range(401), programs, "With {0} programs or more", "With {0} programs or fewer"
+    hourly = [Decimal(n) for n in range(1, 301)]
+    yield "labour", hourly, facts.labour, "If labour cost {0} an hour or more", "If labour cost {0} an hour or less"
     if facts.offered:
-        prices = [Decimal(n) for n in range(0, 2001, 5)]
-        yield from _flips(
-            facts,
-            now,
-            "new_cost",
-            prices,
-            facts.new_cost,
-            "If the parts cost {0} or more",
-            "If the parts cost {0} or less",
-        )
+        prices = [Decimal(n) for n in range(5, 2001, 5)]
+        yield "new_cost", prices, facts.new_cost, "If the parts cost {0} or more", "If the parts cost {0} or less"
     if facts.replacement is not None:
-        prices = [Decimal(n) for n in range(0, 5001, 10)]
+        prices = [Decimal(n) for n in range(10, 5001, 10)]
         more, less = "If another machine cost {0} or more", "If another machine cost {0} or less"
-        yield from _flips(facts, now, "replacement", prices, facts.replacement, more, less)
+        yield "replacement", prices, facts.replacement, more, less
 
 
 _SYMPTOM_TEXTS = {
@@ -229,10 +217,9 @@ def _flips(
     facts: Facts, now: Way, name: str, values: Sequence[Any], current: Any, more: str, less: str
 ) -> Iterator[str]:
     """The nearest value above and below the present one that flips the choice, by halving between far and near."""
-    for side, text in (
-        (([v for v in values if v > current]), more),
-        (([v for v in values if v < current][::-1]), less),
-    ):
+    above = [v for v in values if v > current]
+    below = [v for v in values if v < current][::-1]
+    for side, text in ((above, more), (below, less)):
         found = _first_flip(side, lambda v: _best(replace(facts, **{name: v})) != now)
         if found is not None:
             yield f"{text.format(found)}: {_best(replace(facts, **{name: found}))}"
