@@ -29,7 +29,6 @@ USUAL = Facts(
     system_bytes=50 * GB,
     size_bytes=500 * GB,
     mechanical=True,
-    has_system=True,
     health="sound",
     programs=30,
     labour=Decimal(50),
@@ -60,7 +59,7 @@ def allowed(facts: Facts) -> set[str]:
         (USUAL, "replace"),
         (symptoms("malware"), "fresh"),
         (symptoms("loop"), "fresh"),
-        (symptoms("no-system", has_system=False, used_bytes=0), "fresh"),
+        (symptoms("no-system", is_empty=True, used_bytes=0), "fresh"),
         (with_(must_survive="nothing"), "fresh"),
         (with_(encrypted=True), "exact"),
         (with_(understood=False), "exact"),
@@ -131,7 +130,7 @@ def test_each_reason_against_a_way() -> None:
     assert "do-less" not in allowed(symptoms("no-start"))
     assert "replace-machine" not in allowed(USUAL) and "replace-machine" in allowed(with_(replacement=Decimal(600)))
     assert "replace" not in allowed(with_(fits=False)) and "exact" not in allowed(with_(health="lost-cause"))
-    assert "replace" not in allowed(with_(has_system=False))
+    assert "replace" not in allowed(with_(is_empty=True))
 
 
 def test_both_schools_are_argued_for() -> None:

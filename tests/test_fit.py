@@ -104,6 +104,8 @@ def test_a_bay_is_free_when_what_it_holds_is_replaced() -> None:
 
 def test_what_is_needed_is_named() -> None:
     assert needs(part(length_mm=30), bay(lengths_mm=(42, 80))) == ["length adapter from 30 to 42 mm"]
+    long = part("a", kind="adapter", **{"from_": "2230", "to": "2280"})
+    assert needs(part(length_mm=30), bay(lengths_mm=(42, 80)), long) == ["length adapter from 30 to 80 mm"]
     assert needs(ssd(), low_bay(kind="3.5")) == ["bracket for a 2.5-inch drive in a 3.5-inch bay"]
     assert needs(ssd(), low_bay(thickness_mm=(9.5,))) == ["spacer from 7 to 9.5 mm"]
     optical = low_bay(kind="optical", caddy_mm=9.5)

@@ -76,7 +76,7 @@ class Facts:
     size_bytes: int | None = None
     read_class: str = "rotational"
     mechanical: bool | None = None
-    has_system: bool | None = None
+    is_empty: bool = False
     understood: bool = True
     encrypted: bool = False
     unclean: bool = False
@@ -121,7 +121,7 @@ def facts_of(
         more |= _of_survey(survey)
     verdict = health or (survey.health if survey is not None else None)
     if verdict is not None:
-        more |= {"health": verdict.verdict, "image_first": verdict.image_first}
+        more |= {"health": verdict.verdict, "image_first": verdict.image_first or verdict.is_failing}
     if machine is not None:
         bays = machine.bays
         held = [b for b in bays if b.holds is not None]
@@ -155,7 +155,7 @@ def _of_survey(survey: Survey) -> dict[str, object]:
         "size_bytes": survey.drive.size_bytes,
         "read_class": "rotational" if survey.drive.rotational else survey.drive.bus,
         "mechanical": survey.drive.rotational,
-        "has_system": any(p.volume.system_family for p in volumes) or any(p.volume.encrypted for p in volumes),
+        "is_empty": survey.used_bytes == 0 and not any(p.volume.encrypted for p in volumes),
         "understood": bool(volumes) and all(p.volume.understood or p.volume.encrypted for p in volumes),
         "encrypted": any(p.volume.encrypted for p in volumes),
         "unclean": any(p.volume.dirty or p.volume.hibernated for p in volumes),

@@ -88,8 +88,8 @@ def _against(way: Way, facts: Facts) -> Iterator[str]:
     copies_system = way in ("replace", "split", "exact")
     if copies_system and "malware" in facts.symptoms:
         yield "Malware is suspected: its system is never copied."
-    if copies_system and ("no-system" in facts.symptoms or facts.has_system is False):
-        yield "There is no system to copy."
+    if copies_system and ("no-system" in facts.symptoms or facts.is_empty):
+        yield "There is nothing to copy."
     if way in ("replace", "split") and facts.encrypted:
         yield "A volume is encrypted: nothing is resized before it is decrypted."
     if way in ("replace", "split") and facts.unclean:

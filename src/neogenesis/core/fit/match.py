@@ -174,9 +174,14 @@ def _length(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason | Ne
     elif own > max(bay.lengths_mm):
         yield Reason("length", f"it is {own:g} mm long, the bay ends at {max(bay.lengths_mm)} mm")
     elif own not in bay.lengths_mm:
-        longer = min(n for n in bay.lengths_mm if n > own)
-        found = _adapters(parts, f"{own:g}", f"{longer}") or _adapters(parts, f"22{own:g}", f"22{longer}")
-        yield _need(f"length adapter from {own:g} to {longer} mm", found)
+        found: list[Part] = []
+        longer = sorted(n for n in bay.lengths_mm if n > own)
+        for length in longer:
+            found = _adapters(parts, f"{own:g}", f"{length}") or _adapters(parts, f"22{own:g}", f"22{length}")
+            if found:
+                longer = [length]
+                break
+        yield _need(f"length adapter from {own:g} to {longer[0]} mm", found)
 
 
 def _thickness(part: Part, bay: Bay, parts: Sequence[Part]) -> Iterator[Reason | Need]:
