@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.fit import Part, fit, read_part
 from neogenesis.core.fit.match import match
+from neogenesis.core.fit.matrix import VERDICTS, matrix
 from neogenesis.core.fit.memory import fit_memory
 from neogenesis.core.machine import Machine
 from neogenesis.core.machine.model import Bay, MemoryBoard
@@ -288,6 +289,41 @@ def test_the_assignment_is_that_of_brute_force(parts: list[Part], bays: list[Bay
         assert Decimal(found.cost) <= budget
         more = fit(machine(*bays), parts, budget + 50)
         assert len(more.assignment) >= len(found.assignment), "a bigger budget is never worse"
+
+
+@given(
+    st.lists(drives, max_size=8, unique_by=lambda p: p.id),
+    st.lists(places, max_size=5, unique_by=lambda b: b.name),
+    st.one_of(st.none(), st.integers(0, 400)),
+    st.booleans(),
+)
+def test_the_matrix_says_what_each_pair_says(
+    parts: list[Part], bays: list[Bay], amount: int | None, held: bool
+) -> None:
+    if held and parts and len(bays) > 1:
+        bays[0] = msgspec.structs.replace(bays[0], holds=parts[0].id)
+        bays[1] = msgspec.structs.replace(bays[1], holds="somebody else's")
+    budget = None if amount is None else Decimal(amount)
+    near = [p for p in parts if p.id in {b.holds for b in bays}]
+    found = matrix(machine(*bays), parts, near, budget)
+    for p, one in enumerate(parts):
+        for b, place in enumerate(bays):
+            single = match(one, place, machine(*bays), near, budget)
+            assert VERDICTS[found.verdicts[p, b]] == single.verdict
+            if single.effective_read_bytes_per_s is not None:
+                assert found.rates[p, b] == pytest.approx(single.effective_read_bytes_per_s)
+
+
+def test_many_parts_are_placed_as_few_are() -> None:
+    """With more pairs than are tried one by one, the best are still found."""
+    parts = [ssd(f"p{n}", read_bytes_per_s=(n % 97) * 1e6 + 1, price=f"{n % 13 + 1}") for n in range(300)]
+    bays = [low_bay(f"b{n}", starts_system=n == 2) for n in range(4)]
+    found = fit(machine(*bays), parts)
+    best = sorted(parts, key=lambda p: (-(p.read_bytes_per_s or 0), p.cost))[:4]
+    assert {a.part for a in found.assignment} == {p.id for p in best}
+    assert next(a.part for a in found.assignment if a.bay == "b2") in {
+        p.id for p in best if p.read_bytes_per_s == best[0].read_bytes_per_s
+    }
 
 
 def test_adapters_at_hand_count_and_others_are_said() -> None:

@@ -18,6 +18,7 @@ from pathlib import Path
 from tests.bench.chart import draw
 from tests.bench.engine import PARTS
 from tests.bench.figure import ROOT, ROUNDS, Figure, alternate, spread, timed, tmpfs
+from tests.bench.judging import PARTS as JUDGING
 from tests.bench.limits import LIMITS
 from tests.bench.looks import PARTS as LOOKS
 from tests.drives import (
@@ -240,7 +241,16 @@ def main() -> None:
     figures: list[Figure] = []
     wanted = [name for name in sys.argv[1:] if not name.startswith("-")]
     own = import_module("tests.bench.__main__")  # by the name under which another process finds them
-    for part in (own.transfer_against_cp, own.large_drives, own.window, own.busy_window, *PARTS, *LIMITS, *LOOKS):
+    for part in (
+        own.transfer_against_cp,
+        own.large_drives,
+        own.window,
+        own.busy_window,
+        *PARTS,
+        *LIMITS,
+        *LOOKS,
+        *JUDGING,
+    ):
         if wanted and part.__name__ not in wanted:
             continue
         print(f"{part.__name__} …", flush=True)  # noqa: T201

@@ -8,11 +8,15 @@ from typing import ClassVar
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.fit.assign import assign
-from neogenesis.core.fit.match import Match, Reason, match
+from neogenesis.core.fit.match import Match, Reason
+from neogenesis.core.fit.matrix import matrix
 from neogenesis.core.fit.memory import MemoryFit, fit_memory
 from neogenesis.core.fit.part import Part, one_currency
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record
+
+#: As many pairs are tried as they are; of more, only those that can matter.
+_FEW_PAIRS = 400
 
 
 class SaidReason(Record, frozen=True, kw_only=True):
@@ -71,9 +75,12 @@ def fit(machine: Machine, parts: Sequence[Part], budget: Decimal | None = None) 
     helpers = [p for p in every if p.kind in ("adapter", "caddy")]
     held = {bay.holds for bay in machine.bays if bay.holds}
     near = [*helpers, *(p for p in every if p.id in held)]
-    rows = [match(p, bay, machine, near, budget) for p in every if p.kind == "drive" for bay in machine.bays]
+    drives = [p for p in every if p.kind == "drive"]
+    table = matrix(machine, drives, near, budget)
+    rows = table.all()
     prices = {p.id: p.cost for p in every}
-    chosen = assign(rows, prices, budget)
+    few = len(rows) <= _FEW_PAIRS
+    chosen = assign(rows if few else table.worth_trying([p.cost or Decimal(0) for p in drives]), prices, budget)
     spent = _cost(chosen, prices)
     memory = fit_memory(every, machine.memory, None if budget is None else budget - spent[0])
     modules = memory.placed if memory is not None else ()

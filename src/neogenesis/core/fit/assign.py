@@ -11,7 +11,7 @@ from decimal import Decimal
 
 import numpy as np
 from scipy.optimize import Bounds, LinearConstraint, milp
-from scipy.sparse import csr_array
+from scipy.sparse import csr_array, vstack
 
 from neogenesis.core.fit.match import Match
 
@@ -23,7 +23,6 @@ _UNSTATED = 1.0
 def assign(matches: Sequence[Match], prices: dict[str, Decimal | None], budget: Decimal | None) -> list[Match]:
     """The chosen matches, in the order of the bays' names as they came."""
     able = [m for m in matches if m.verdict != "does-not-fit" and (m.part.pieces or m.bay.holds == m.part.id)]
-    able = _worth_trying(able, prices) if budget is None else able
     if not able:
         return []
     rates = np.array([(m.effective_read_bytes_per_s or _UNSTATED) / 1e6 for m in able])
@@ -31,9 +30,8 @@ def assign(matches: Sequence[Match], prices: dict[str, Decimal | None], budget: 
     starts = np.array([m.bay.starts_system is True for m in able])
     limits, most = _limits(able)
     if budget is not None:
-        limits.append(costs)
-        most.append(float(budget) + _TOLERANCE)
-    chosen = _stages(np.vstack(limits), np.array(most), rates, costs, starts)
+        limits, most = vstack([limits, csr_array(costs[None, :])]), np.append(most, float(budget) + _TOLERANCE)
+    chosen = _stages(limits, most, rates, costs, starts)
     order = {name: n for n, name in enumerate(dict.fromkeys(m.bay.name for m in matches))}
     return sorted((able[n] for n in chosen), key=lambda m: order[m.bay.name])
 
@@ -46,36 +44,20 @@ def _price(one: Match, prices: dict[str, Decimal | None]) -> Decimal:
     return (one.part.cost or Decimal(0)) + sum(needed, Decimal(0))
 
 
-def _worth_trying(able: list[Match], prices: dict[str, Decimal | None]) -> list[Match]:
-    """Of parts by the thousand only as many as could matter: for each bay the best, twice as many as there are bays."""
-    bays = list(dict.fromkeys(m.bay.name for m in able))
-    if len(able) <= 40 * max(1, len(bays)):
-        return able
-    kept: list[Match] = []
-    for bay in bays:
-        here = [m for m in able if m.bay.name == bay]
-        here.sort(key=lambda m: (-(m.effective_read_bytes_per_s or _UNSTATED), _price(m, prices)))
-        kept += here[: 2 * len(bays)]
-    return kept
+def _limits(able: Sequence[Match]) -> tuple[csr_array, np.ndarray]:
+    """A bay takes one part, a part as many places as it has pieces: a row for each, a column for each pair."""
+    bays = {name: n for n, name in enumerate(dict.fromkeys(m.bay.name for m in able))}
+    parts = {key: n + len(bays) for n, key in enumerate(dict.fromkeys(m.part.id for m in able))}
+    most = np.ones(len(bays) + len(parts))
+    rows, columns = [], []
+    for column, one in enumerate(able):
+        rows += [bays[one.bay.name], parts[one.part.id]]
+        columns += [column, column]
+        most[parts[one.part.id]] = max(1, one.part.pieces)
+    return csr_array((np.ones(len(rows)), (rows, columns)), shape=(len(most), len(able))), most
 
 
-def _limits(able: Sequence[Match]) -> tuple[list[np.ndarray], list[float]]:
-    """A bay takes one part, a part is placed as often as there are pieces."""
-    limits, most = [], []
-    for name in dict.fromkeys(m.bay.name for m in able):
-        limits.append(np.array([float(m.bay.name == name) for m in able]))
-        most.append(1.0)
-    for key in dict.fromkeys(m.part.id for m in able):
-        row = np.array([float(m.part.id == key) for m in able])
-        limits.append(row)
-        pieces = next(m.part.pieces for m in able if m.part.id == key)
-        most.append(float(max(1, pieces)))
-    return limits, most
-
-
-def _stages(
-    limits: np.ndarray, most: np.ndarray, rates: np.ndarray, costs: np.ndarray, starts: np.ndarray
-) -> list[int]:
+def _stages(limits: csr_array, most: np.ndarray, rates: np.ndarray, costs: np.ndarray, starts: np.ndarray) -> list[int]:
     """One goal after the other, each kept while the next is sought."""
     n = len(rates)
     ones = np.ones(n)
@@ -93,7 +75,7 @@ def _stages(
 
 
 def _fastest(
-    limits: np.ndarray,
+    limits: csr_array,
     most: np.ndarray,
     rates: np.ndarray,
     starts: np.ndarray,
@@ -109,13 +91,13 @@ def _fastest(
 
 def _solve(
     goal: np.ndarray,
-    limits: np.ndarray,
+    limits: csr_array,
     most: np.ndarray,
     least: list[tuple[np.ndarray, float]],
     may_fail: bool = False,
 ) -> np.ndarray:
     """Maximise `goal` over zeros and ones with limits @ x <= most and row @ x >= value for each of `least`."""
-    constraints = [LinearConstraint(csr_array(limits), -np.inf, most)]
+    constraints = [LinearConstraint(limits, -np.inf, most)]
     if least:
         rows = np.vstack([row for row, _ in least])
         constraints.append(LinearConstraint(csr_array(rows), np.array([value for _, value in least]), np.inf))
