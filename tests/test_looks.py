@@ -407,6 +407,10 @@ def test_readings_over_time_tell_what_got_worse(tmp_path: Path) -> None:
     last = entry("2026-11-26", pending_sectors=9, power_on_hours=104, written_bytes=12, cable_errors=2)
     assert load_history(path) == () and add_to_history(path, first)
     assert not add_to_history(path, entry("later", pending_sectors=3, power_on_hours=100, written_bytes=10))
+    assert not add_to_history(path, entry("later", pending_sectors=3, power_on_hours=100, written_bytes=99))
+    warm = tmp_path / "warm.jsonl"
+    taken = [add_to_history(warm, entry("x", temperature_c=t)) for t in (30, 31, 31.9, 32, 30.5, 30)]
+    assert taken == [True, False, False, True, False, True], "a degree more or less is nothing new"
     with path.open("ab") as file:
         file.write(b'{"at": "cut in the mid')
         file.write(b"\n")

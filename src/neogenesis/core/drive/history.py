@@ -23,6 +23,7 @@ _FAULTS = (
 _LEAST_WEAR, _LEAST_HOURS = 1.0, 100
 _HOURS_OF_A_YEAR = 8766
 _MOST_LINES = 10_000
+_NEWS_CELSIUS, _NEWS_HOURS = 2.0, 1
 
 
 class HealthEntry(Record, frozen=True, kw_only=True):
@@ -71,9 +72,13 @@ def load_history(path: Path) -> tuple[HealthEntry, ...]:
 
 
 def add_to_history(path: Path, entry: HealthEntry) -> bool:
-    """Append a reading that differs from the last one; raises BadRecord. Returns whether it did."""
+    """Append a reading that tells something new; raises BadRecord. Returns whether it did.
+
+    Hours go on by themselves and a degree more or less is nothing new. The drive's single attributes are not kept.
+    """
+    entry = msgspec.structs.replace(entry, reading=msgspec.structs.replace(entry.reading, attributes=()))
     known = load_history(path)
-    if known and known[-1].reading == entry.reading:
+    if known and (len(known) >= _MOST_LINES or not _is_news(known[-1].reading, entry.reading)):
         return False
     try:
         with path.open("ab") as file:
@@ -81,6 +86,15 @@ def add_to_history(path: Path, entry: HealthEntry) -> bool:
     except OSError as error:
         raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Free space there.") from error
     return True
+
+
+def _is_news(last: HealthReading, now: HealthReading) -> bool:
+    one, other = (r.temperature_c if r.temperature_c is not None else 0.0 for r in (last, now))
+    hours = (now.power_on_hours or 0) - (last.power_on_hours or 0)
+    same = msgspec.structs.replace(
+        now, temperature_c=last.temperature_c, power_on_hours=last.power_on_hours, written_bytes=last.written_bytes
+    )
+    return same != last or abs(one - other) >= _NEWS_CELSIUS or hours >= _NEWS_HOURS
 
 
 def trends(entries: Sequence[HealthEntry]) -> tuple[Trend, ...]:
