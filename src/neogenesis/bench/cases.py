@@ -22,19 +22,19 @@ _LARGEST_BYTES = 64 << 20
 
 def decide_case(path: Path) -> Decision:
     """Raises BadArgument for a file that is not there, BadRecord for one that cannot be used."""
-    case = read_case(_read(path, "case"), f"case “{path.name}”")
+    case = read_case(read_named(path, "case"), f"case “{path.name}”")
     folder = path.parent
     notes: list[str] = []
     survey, programs = None, None
     if case.survey is not None:
-        text = _read(folder / case.survey, "survey")
+        text = read_named(folder / case.survey, "survey")
         survey = from_json(text, Survey, "survey")
         programs = _programs(text)
     else:
         notes.append("There is no survey: sizes and kinds are usual ones, not those of this drive.")
     health = None
     if case.health is not None:
-        health, serial = _health(_read(folder / case.health, "health reading"))
+        health, serial = _health(read_named(folder / case.health, "health reading"))
         if survey is not None and serial and survey.drive.serial and serial != survey.drive.serial:
             notes.append(f"The health reading is of another drive ({serial}); it was not used.")
             health = None
@@ -42,12 +42,13 @@ def decide_case(path: Path) -> Decision:
         notes.append("Nothing is known of the drive's health.")
     machine = None
     if case.machine is not None:
-        machine = read_machine(_read(folder / case.machine, "machine"), f"machine “{case.machine}”")
-    parts = tuple(read_part(_read(folder / name, "part"), f"part “{name}”") for name in case.parts)
+        machine = read_machine(read_named(folder / case.machine, "machine"), f"machine “{case.machine}”")
+    parts = tuple(read_part(read_named(folder / name, "part"), f"part “{name}”") for name in case.parts)
     return decide(facts_of(case, survey, health, machine, parts, programs, tuple(notes)))
 
 
-def _read(path: Path, what: str) -> bytes:
+def read_named(path: Path, what: str) -> bytes:
+    """A record that somebody named; raises BadArgument when it is not there, BadRecord when it is far too large."""
     try:
         if path.stat().st_size > _LARGEST_BYTES:
             raise BadRecord(f"The {what} “{path.name}” is too large to be one of ours.", "Give the right file.")

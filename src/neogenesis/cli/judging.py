@@ -7,20 +7,10 @@ from pathlib import Path
 
 import click
 
-from neogenesis.core.errors import BadArgument, BadRecord
+from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import to_json
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
-_LARGEST_BYTES = 16 << 20
-
-
-def _text(path: Path, what: str) -> bytes:
-    try:
-        if path.stat().st_size > _LARGEST_BYTES:
-            raise BadRecord(f"The {what} “{path.name}” is too large to be one of ours.", "Give the right file.")
-        return path.read_bytes()
-    except OSError as error:
-        raise BadArgument(f"The {what} “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
 
 
 @click.command()
@@ -33,6 +23,7 @@ def fit(machine: Path, parts: tuple[Path, ...], budget: str | None, as_json: boo
 
     Example: neogenesis fit petrel-14.machine.json corvane-n2.part.json --budget 120
     """
+    from neogenesis.bench.cases import read_named
     from neogenesis.core.fit import fit as judge
     from neogenesis.core.fit import read_part
     from neogenesis.core.fit.part import money
@@ -44,8 +35,8 @@ def fit(machine: Path, parts: tuple[Path, ...], budget: str | None, as_json: boo
         raise BadArgument(f"“{budget}” is no amount of money.", "Give one such as 79.90.") from None
     if most is not None and most < Decimal(0):
         raise BadArgument("A budget is not negative.", "Give an amount such as 79.90.")
-    known = read_machine(_text(machine, "machine"), f"machine “{machine.name}”")
-    found = judge(known, [read_part(_text(p, "part"), f"part “{p.name}”") for p in parts], most)
+    known = read_machine(read_named(machine, "machine"), f"machine “{machine.name}”")
+    found = judge(known, [read_part(read_named(p, "part"), f"part “{p.name}”") for p in parts], most)
     if as_json:
         click.echo(to_json(found).decode(), nl=False)
         return
