@@ -1,19 +1,21 @@
 """The best way to place drives in bays, exactly: most parts, then the fastest drive where the system starts, then the
 sum of rates, then the lowest cost; under a budget.
 
-Parts that nothing tells apart are one kind with several pieces, so that the search stays small.
+The solver is loaded when it is needed: that takes longer than all the rest of a command together.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from decimal import Decimal
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.optimize import Bounds, LinearConstraint, milp
-from scipy.sparse import csr_array, vstack
 
 from neogenesis.core.fit.match import Match
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_array
 
 _TOLERANCE = 1e-6
 #: A drive that does not say how fast it reads counts as one that just reads.
@@ -30,6 +32,8 @@ def assign(matches: Sequence[Match], prices: dict[str, Decimal | None], budget: 
     starts = np.array([m.bay.starts_system is True for m in able])
     limits, most = _limits(able)
     if budget is not None:
+        from scipy.sparse import csr_array, vstack
+
         limits, most = vstack([limits, csr_array(costs[None, :])]), np.append(most, float(budget) + _TOLERANCE)
     chosen = _stages(limits, most, rates, costs, starts)
     order = {name: n for n, name in enumerate(dict.fromkeys(m.bay.name for m in matches))}
@@ -46,6 +50,8 @@ def _price(one: Match, prices: dict[str, Decimal | None]) -> Decimal:
 
 def _limits(able: Sequence[Match]) -> tuple[csr_array, np.ndarray]:
     """A bay takes one part, a part as many places as it has pieces: a row for each, a column for each pair."""
+    from scipy.sparse import csr_array
+
     bays = {name: n for n, name in enumerate(dict.fromkeys(m.bay.name for m in able))}
     parts = {key: n + len(bays) for n, key in enumerate(dict.fromkeys(m.part.id for m in able))}
     most = np.ones(len(bays) + len(parts))
@@ -97,6 +103,9 @@ def _solve(
     may_fail: bool = False,
 ) -> np.ndarray:
     """Maximise `goal` over zeros and ones with limits @ x <= most and row @ x >= value for each of `least`."""
+    from scipy.optimize import Bounds, LinearConstraint, milp
+    from scipy.sparse import csr_array
+
     constraints = [LinearConstraint(limits, -np.inf, most)]
     if least:
         rows = np.vstack([row for row, _ in least])
