@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
 from importlib.resources import files
 from pathlib import Path
 
-from neogenesis.core.decide.numbers import hand_in_numbers
 from neogenesis.core.errors import BadArgument
-from neogenesis.core.intake.options import hand_in_options
-from neogenesis.core.intake.triage import hand_in_guide
+from neogenesis.core.handed import hand_over
 from neogenesis.core.judgement import hand_in_judgement
 from neogenesis.core.plan.appliance import Appliance, read_appliance
-from neogenesis.core.survey.filling import hand_in_kinds
 
 _DATA = files("neogenesis").joinpath("data")
 
@@ -19,10 +17,8 @@ _DATA = files("neogenesis").joinpath("data")
 def hand_in() -> None:
     """Give the core what it needs before it computes anything."""
     hand_in_judgement(_DATA.joinpath("judgement.toml").read_text("utf-8"))
-    hand_in_numbers(_DATA.joinpath("decide.toml").read_text("utf-8"))
-    hand_in_options(_DATA.joinpath("intake.toml").read_text("utf-8"))
-    hand_in_guide(_DATA.joinpath("triage.toml").read_text("utf-8"))
-    hand_in_kinds(_DATA.joinpath("fills.toml").read_text("utf-8"))
+    for name in ("decide.toml", "fills.toml", "intake.toml", "triage.toml"):
+        hand_over(name, partial(_DATA.joinpath(name).read_text, "utf-8"))
 
 
 def appliance_names() -> tuple[str, ...]:

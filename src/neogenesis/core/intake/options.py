@@ -1,12 +1,14 @@
-"""What an intake offers and asks, from `data/intake.toml`. The core reads no files: the text is handed in."""
+"""What an intake offers and asks, from `data/intake.toml`."""
 
 from __future__ import annotations
 
 import tomllib
+from functools import cache
 from typing import Any, Literal
 
 import msgspec
 
+from neogenesis.core.handed import handed
 from neogenesis.core.record import StrictRecord
 
 
@@ -69,15 +71,8 @@ class Options(StrictRecord, frozen=True, kw_only=True):
         return next((f for f in self.figure if f.code == code), None)
 
 
-_handed_in: list[Options] = []
-
-
+@cache
 def options() -> Options:
-    """What was handed in last; an IndexError says that nothing was."""
-    return _handed_in[-1]
-
-
-def hand_in_options(text: str) -> None:
-    """Use what stands in `text`, TOML as shipped; raises msgspec.ValidationError or tomllib.TOMLDecodeError."""
-    raw: dict[str, Any] = tomllib.loads(text)
-    _handed_in[:] = [msgspec.convert(raw, Options)]
+    """Those that ship; raises LookupError when they were not handed over."""
+    raw: dict[str, Any] = tomllib.loads(handed("intake.toml"))
+    return msgspec.convert(raw, Options)

@@ -5,12 +5,14 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import msgspec
 
 from neogenesis.core.drive import Health
 from neogenesis.core.errors import BadRecord
+from neogenesis.core.handed import handed
 from neogenesis.core.intake.model import Answer
 from neogenesis.core.record import StrictRecord
 
@@ -125,13 +127,7 @@ def read_guide(text: str) -> TriageGuide:
     return guide
 
 
-_handed_in: list[TriageGuide] = []
-
-
+@cache
 def guide() -> TriageGuide:
-    """What was handed in last; an IndexError says that nothing was."""
-    return _handed_in[-1]
-
-
-def hand_in_guide(text: str) -> None:
-    _handed_in[:] = [read_guide(text)]
+    """The one that ships; raises LookupError when it was not handed over."""
+    return read_guide(handed("triage.toml"))

@@ -10,10 +10,12 @@ import heapq
 import tomllib
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cache
 from typing import ClassVar
 
 import msgspec
 
+from neogenesis.core.handed import handed
 from neogenesis.core.record import Record, StrictRecord
 
 _MOST_FOLDERS = 250_000
@@ -213,18 +215,16 @@ def _fits(wild: tuple[str, ...], parts: tuple[str, ...]) -> bool:
 
 def kind_of_path(path: str) -> str:
     """The code of the kind that a file belongs to by its path."""
-    matcher = _handed_in[-1]
+    matcher = _matcher()
     return matcher.kinds[matcher.rank(path)].code
 
 
 def kinds() -> tuple[Kind, ...]:
-    """All kinds, in the order of the data file; an IndexError says that nothing was handed in."""
-    return _handed_in[-1].kinds
+    """All kinds, in the order of the data file; the last of them takes what fits nowhere."""
+    return _matcher().kinds
 
 
-_handed_in: list[_Matcher] = []
-
-
-def hand_in_kinds(text: str) -> None:
-    """Use the kinds in `text`, TOML as shipped; the last of them takes what fits nowhere."""
-    _handed_in[:] = [_Matcher(msgspec.convert(tomllib.loads(text), _Kinds).kind)]
+@cache
+def _matcher() -> _Matcher:
+    """Of the kinds that ship; raises LookupError when they were not handed over."""
+    return _Matcher(msgspec.convert(tomllib.loads(handed("fills.toml")), _Kinds).kind)
