@@ -45,6 +45,10 @@ def test_preferences_are_taken_kept_and_found_again(small_bench: Path, open_wind
     sheet._done()
     assert sheet.isVisible() and "three letters" in sheet.shops.fault and load_shop(small_bench / "bench") == Shop()
     sheet.shops.fields["currency"].widget.setText("eur")
+    sheet.shops.fields["labour_per_hour"].widget.setText("-3")
+    sheet._done()
+    assert sheet.isVisible() and "price of an hour" in sheet.shops.fault
+    sheet.shops.fields["labour_per_hour"].widget.setText("54,50")
     sheet.yours.fields["theme"].show("night")
     sheet._done()
     assert window.bench.name == "Harbour Bench" and "Harbour Bench" in texts(window) and look().tokens.name == "night"
@@ -54,6 +58,7 @@ def test_preferences_are_taken_kept_and_found_again(small_bench: Path, open_wind
     sheet.yours.fields["technician"].show("Ben")
     sheet._done()
     window.open_job("T-7")
+    assert window.job.decide.choice.labour_per_hour == kept.labour_per_hour == "54.50"
     window.job.note("survey", "Hinge is loose")
     assert window.bench.log("T-7")[-1].who == "Ben"
     window.resize(1111, 777)

@@ -19,6 +19,7 @@ from neogenesis.core.decide.case import facts_of
 from neogenesis.core.decide.ways import WAYS, Considered, Way, consider
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.fit.part import money
+from neogenesis.core.job.shop import parse_labour
 from neogenesis.core.plan.policy import Intent
 from neogenesis.core.record import Record, load, save
 
@@ -63,11 +64,17 @@ class DecideModel(QObject):
 
     def _load(self) -> Choice:
         if not self._path.exists():
-            return Choice(labour_per_hour=self._session.bench.shop.labour_per_hour or _USUAL_LABOUR)
+            return Choice(labour_per_hour=self._shops_labour())
         try:
             return load(self._path, Choice, "choice")
         except NeogenesisError:
             return Choice()
+
+    def _shops_labour(self) -> str:
+        try:
+            return parse_labour(self._session.bench.shop.labour_per_hour) or _USUAL_LABOUR
+        except BadArgument:
+            return _USUAL_LABOUR
 
     @property
     def facts(self) -> Facts:

@@ -105,9 +105,9 @@ class DecideView(StopView):
         lines = [changed_line(line) for line in decision.would_change[:3]]
         self._change.setText(tr("It would be another one: {0}.").format("; ".join(lines)) if lines else "")
         self.subtitle.say(self._subtitle(decision))
-        labour = int(float(self._model.choice.labour_per_hour or 0))
+        labour = self._model.choice.labour_per_hour or "0"
         self.labour.blockSignals(True)
-        self.labour.setValue(labour)
+        self.labour.setValue(min(int(float(labour)), _MOST_LABOUR))
         self.labour.blockSignals(False)
         self._labour.setText(f"{labour} {self._currency}")
         self._show_chosen()

@@ -14,7 +14,7 @@ from neogenesis.app.settings import Settings
 from neogenesis.app.theme.look import TEXT_PERCENTS, look
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Shop
-from neogenesis.core.job.shop import parse_currency, parse_lines
+from neogenesis.core.job.shop import parse_currency, parse_labour, parse_lines
 
 _LINES = 3
 
@@ -62,6 +62,7 @@ class PreferencesSheet(QDialog):
                     [("", tr("as the region has it")), ("a4", "A4"), ("letter", tr("letter, 8.5 × 11 inches"))],
                 ),
                 TextField("currency", tr("Currency"), tr("three letters, such as EUR"), parse_currency),
+                TextField("labour_per_hour", tr("Labour, an hour"), tr("an amount, such as 54"), parse_labour),
             )
         )
         self.yours.align_with(self.shops)

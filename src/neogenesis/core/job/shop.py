@@ -1,4 +1,4 @@
-"""What is true of the shop, whoever is at the bench: its name, letterhead, people, paper and currency."""
+"""What is true of the shop, whoever is at the bench: its name, letterhead, people, paper, currency and rate."""
 
 from __future__ import annotations
 
@@ -61,3 +61,11 @@ def parse_currency(text: str) -> str:
     if code and not re.fullmatch(r"[A-Z]{3}", code):
         raise BadArgument(f"“{text}” is not a currency.", "Write its three letters, such as EUR.")
     return code
+
+
+def parse_labour(text: str) -> str:
+    """The price of an hour as decimal text with a point, or empty; raises BadArgument for anything else."""
+    amount = text.strip().replace(",", ".")
+    if amount and not re.fullmatch(r"\d{1,6}(\.\d{1,2})?", amount, re.ASCII):
+        raise BadArgument(f"“{text}” is not the price of an hour.", "Write an amount, such as 54 or 54.50.")
+    return amount
