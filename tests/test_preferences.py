@@ -48,6 +48,8 @@ def test_preferences_are_taken_kept_and_found_again(small_bench: Path, open_wind
     sheet.shops.fields["labour_per_hour"].widget.setText("-3")
     sheet._done()
     assert sheet.isVisible() and "price of an hour" in sheet.shops.fault
+    field = sheet.shops.fields["labour_per_hour"].widget
+    qtbot.waitUntil(lambda: not field.visibleRegion().isEmpty() and not sheet.shops._fault.visibleRegion().isEmpty())
     sheet.shops.fields["labour_per_hour"].widget.setText("54,50")
     sheet.yours.fields["theme"].show("night")
     sheet._done()

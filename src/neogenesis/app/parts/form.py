@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from PyQt6.QtCore import QDateTime, QLocale, pyqtSignal
+from PyQt6.QtCore import QDateTime, QLocale, QTimer, pyqtSignal
 from PyQt6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -18,6 +18,7 @@ from PyQt6.QtWidgets import (
     QFormLayout,
     QLineEdit,
     QPlainTextEdit,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -240,6 +241,16 @@ class Form(QWidget):
     def say_fault(self, sentence: str) -> None:
         self._fault.setText(said(sentence))
         self._fault.setVisible(bool(sentence))
+        if sentence:
+            QTimer.singleShot(0, self._bring_fault_into_view)
+
+    def _bring_fault_into_view(self) -> None:
+        """Once it has got its place in what scrolls around the form."""
+        around = self.parentWidget()
+        while around is not None and not isinstance(around, QScrollArea):
+            around = around.parentWidget()
+        if around is not None:
+            around.ensureWidgetVisible(self._fault)
 
     @property
     def fault(self) -> str:
