@@ -271,6 +271,11 @@ def test_the_health_of_another_drive_is_not_used(tmp_path: Path, neogenesis: Cal
     [
         ({"labour_per_hour": "-1"}, "negative"),
         ({"budget": "lots"}, "no amount"),
+        ({"labour_per_hour": "1e999999"}, "no amount"),
+        ({"replacement_price": "1e-999999"}, "no amount"),
+        ({"budget": "NaN"}, "no amount"),
+        ({"seats": 10**30}, "seats"),
+        ({"programs": 10**18}, "programs"),
         ({"seats": 0}, "seats"),
         ({"symptoms": ["sad"]}, "symptoms"),
         ({"must_survive": "some"}, "must_survive"),

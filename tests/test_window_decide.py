@@ -122,6 +122,17 @@ def test_prices_move_everything_and_bad_ones_are_said(mechanical: Path, open_win
     assert window.job.decide.choice.labour_per_hour == "90"
 
 
+def test_a_choice_that_was_damaged_is_not_counted_with(mechanical: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(mechanical)
+    window.open_job("T-7")
+    window.job.decide.put(labour_per_hour="90")
+    path = window.job.decide._path
+    path.write_text(path.read_text().replace("90", "-1e7"))
+    again = open_window(mechanical)
+    again.open_job("T-7")
+    assert again.job.decide.choice.labour_per_hour == "45" and decide_view(again).lanes.scene.lanes
+
+
 def test_without_a_survey_it_says_what_is_not_known(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
     window = open_window(small_bench)
     window.open_job("T-7")

@@ -47,6 +47,18 @@ class Choice(Record, frozen=True, kw_only=True):
     recommended: str = ""
     why: str = ""
 
+    def __post_init__(self) -> None:
+        for text in (self.labour_per_hour, self.parts_cost, self.replacement_price):
+            if text and not _is_price(text):
+                raise ValueError(f"“{text}” is no amount of money")
+
+
+def _is_price(text: str) -> bool:
+    try:
+        return money(text) >= 0
+    except InvalidOperation:
+        return False
+
 
 class DecideModel(QObject):
     """`decision` is made anew whenever something that it rests on is another one."""
@@ -125,13 +137,8 @@ class DecideModel(QObject):
             text = str(fields.get(name, "")).replace(",", ".").strip()
             if name in fields:
                 fields[name] = text
-            if text:
-                try:
-                    wrong = money(text) < 0
-                except InvalidOperation:
-                    wrong = True
-                if wrong:
-                    raise BadArgument(f"“{text}” is no amount of money.", "Type one such as 79.90.")
+            if text and not _is_price(text):
+                raise BadArgument(f"“{text}” is no amount of money.", "Type one such as 79.90.")
         new = msgspec.structs.replace(self.choice, **fields)
         if new != self.choice:
             self.choice = new

@@ -18,6 +18,7 @@ from neogenesis.core.units import nominal_bytes
 Symptom = Literal[
     "slow", "no-start", "loop", "freezes", "noise", "dropped", "full", "malware", "no-system", "wants-room", "wet"
 ]
+_MOST = 1_000_000
 MustSurvive = Literal["everything", "files", "nothing"]
 
 
@@ -56,6 +57,9 @@ def read_case(text: bytes, what: str = "case") -> Case:
         faults.append("“seats” is less than one")
     if case.programs is not None and case.programs < 0:
         faults.append("“programs” is negative")
+    for name in ("seats", "programs"):
+        if (getattr(case, name) or 0) > _MOST:
+            faults.append(f"“{name}” is more than {_MOST}")
     if faults:
         raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
     return case

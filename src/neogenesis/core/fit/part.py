@@ -63,6 +63,10 @@ class Part(StrictRecord, frozen=True, kw_only=True, rename={"from_": "from"}):
         return None if self.price is None else Decimal(self.price)
 
 
+#: Amounts beyond these are slips of the hand, and would not keep exact to the cent when they are added.
+_MOST_MONEY = 10**9
+_EXPONENTS = range(-30, 10)
+
 _POSITIVE = (
     "length_mm",
     "height_above_mm",
@@ -100,9 +104,10 @@ def read_part(text: bytes, what: str = "part") -> Part:
 
 
 def money(text: str) -> Decimal:
-    """An amount such as `79.90`; raises InvalidOperation for anything else."""
+    """An amount such as `79.90`, under a billion; raises InvalidOperation for anything else."""
     amount = Decimal(text.strip())
-    if not amount.is_finite():
+    exponent = amount.as_tuple().exponent
+    if not isinstance(exponent, int) or exponent not in _EXPONENTS or abs(amount) >= _MOST_MONEY:
         raise InvalidOperation
     return amount
 
