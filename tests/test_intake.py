@@ -432,6 +432,21 @@ def test_every_fault_of_a_profile_is_named() -> None:
             read_machine(bad)
 
 
+def test_impossible_numbers_of_a_profile_are_named_all_at_once() -> None:
+    text = {
+        "schema": "neogenesis.machine/1",
+        "make": "Petrel",
+        "model": "14",
+        "bays": [{"name": "slot", "kind": "m2", "clearance_above_mm": -0.5, "lengths_mm": [80, -1]}],
+        "memory": {"slots": 10**30, "max_gb": 1e308},
+    }
+    with pytest.raises(BadRecord) as caught:
+        read_machine(json.dumps(text).encode())
+    for place in ("bays[0].clearance_above_mm", "bays[0].lengths_mm[1]", "memory.slots", "memory.max_gb"):
+        assert f"“{place}” is" in caught.value.text
+    assert caught.value.text.count(";") == 3
+
+
 def test_profiles_that_ship_are_whole() -> None:
     found, faults = known_machines(Path("/nowhere"))
     assert len(found) == 6 and not faults

@@ -63,7 +63,7 @@ def fit_memory(parts: Sequence[Part], board: MemoryBoard | None, budget: Decimal
         return MemoryFit("fits", tuple((i, unknown) for i in ids), None, None, (), ids)
     reasons = [(p.id, r) for p in modules for r in module_reasons(p, board)]
     out = {i for i, r in reasons if r.against}
-    pieces = [p for p in modules if p.id not in out for _ in range(min(p.pieces, board.slots or 8))]
+    pieces = [p for p in modules if p.id not in out for _ in range(min(p.pieces, board.slots or 8, _MOST_PIECES))]
     chosen = _best(pieces[:_MOST_PIECES], board, budget)
     if len(pieces) > len(chosen) and pieces:
         slots = board.slots

@@ -5,12 +5,18 @@ Lengths in millimetres, rates in bytes per second unless the name says otherwise
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from collections.abc import Iterator
+from typing import Any, ClassVar, Literal
 
+import msgspec
+
+from neogenesis.core.errors import BadRecord
 from neogenesis.core.record import StrictRecord, strict_from_json
 
 BayKind = Literal["m2", "msata", "2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered"]
 Interface = Literal["nvme", "sata", "pata", "emmc"]
+#: No length, rate, count or capacity of a profile is larger in its unit.
+_MOST = 1_000_000
 
 
 class Bay(StrictRecord, frozen=True, kw_only=True):
@@ -132,4 +138,24 @@ class Machine(StrictRecord, frozen=True, kw_only=True):
 
 def read_machine(text: bytes, what: str = "machine") -> Machine:
     """A profile from its JSON; raises BadRecord that names every fault."""
-    return strict_from_json(text, Machine, what)
+    machine = strict_from_json(text, Machine, what)
+    faults = [
+        f"“{field}” is negative" if number < 0 else f"“{field}” is more than {_MOST}"
+        for field, number in _numbers(msgspec.to_builtins(machine))
+        if not 0 <= number <= _MOST
+    ]
+    if faults:
+        raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
+    return machine
+
+
+def _numbers(value: Any, field: str = "") -> Iterator[tuple[str, float]]:
+    """Every number in a profile with where it stands, such as `bays[0].pcie_lanes`."""
+    if isinstance(value, dict):
+        for key, inner in value.items():
+            yield from _numbers(inner, f"{field}.{key}" if field else key)
+    elif isinstance(value, list | tuple):
+        for place, inner in enumerate(value):
+            yield from _numbers(inner, f"{field}[{place}]")
+    elif isinstance(value, int | float) and not isinstance(value, bool):
+        yield field, value
