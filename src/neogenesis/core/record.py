@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
 from pathlib import Path
 from types import UnionType
@@ -152,6 +152,12 @@ class StrictRecord(Record, frozen=True, kw_only=True, forbid_unknown_fields=True
     """Base of records that people write by hand: a key that is not known is a mistake, not a later version."""
 
 
+def refuse_faults(faults: Sequence[str], what: str) -> None:
+    """Raise BadRecord that names every fault of what people wrote, if there is any."""
+    if faults:
+        raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
+
+
 def strict_from_json(text: bytes, kind: type[T], what: str) -> T:
     """As `from_json` for a record that people write; the BadRecord names every fault, not only the first."""
     try:
@@ -163,8 +169,7 @@ def strict_from_json(text: bytes, kind: type[T], what: str) -> T:
     if expected and found != expected:
         raise BadRecord(f"The {what} has the schema “{found}” where “{expected}” was expected.", "Give the right file.")
     faults = faults_in(raw, kind)
-    if faults:
-        raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
+    refuse_faults(faults, what)
     return from_json(text, kind, what)
 
 

@@ -12,9 +12,10 @@ from PyQt6.QtWidgets import QApplication, QPushButton, QScrollArea, QStackedWidg
 from neogenesis.app.handover.report_print import write_slip
 from neogenesis.app.intake.lines import Part
 from neogenesis.app.intake.photographs import PhotographsPart
-from neogenesis.app.intake.sections import ArrivedPart, HurtsPart, LaterPart, MeasuredPart, SurvivesPart, WhoPart
+from neogenesis.app.intake.sections import ArrivedPart, HurtsPart, LaterPart, MeasuredPart, SurvivesPart
 from neogenesis.app.intake.triage_page import TriagePage
 from neogenesis.app.intake.watch_page import WatchPage
+from neogenesis.app.intake.who import WhoPart
 from neogenesis.app.language import said, tr, trn
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, notice, stack

@@ -11,7 +11,7 @@ from neogenesis.core.errors import BadRecord
 from neogenesis.core.fit import Part, fit
 from neogenesis.core.fit.part import money, one_currency
 from neogenesis.core.machine import Machine
-from neogenesis.core.record import StrictRecord, strict_from_json
+from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 from neogenesis.core.survey import Survey
 from neogenesis.core.units import nominal_bytes
 
@@ -60,8 +60,7 @@ def read_case(text: bytes, what: str = "case") -> Case:
     for name in ("seats", "programs"):
         if (getattr(case, name) or 0) > _MOST:
             faults.append(f"“{name}” is more than {_MOST}")
-    if faults:
-        raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
+    refuse_faults(faults, what)
     return case
 
 

@@ -10,7 +10,7 @@ from typing import ClassVar, Literal
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.machine.model import BayKind, Interface
-from neogenesis.core.record import StrictRecord, strict_from_json
+from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 
 PartKind = Literal["drive", "memory", "enclosure", "adapter", "caddy", "heat-spreader", "pad", "screw", "stick"]
 
@@ -98,8 +98,7 @@ def read_part(text: bytes, what: str = "part") -> Part:
             faults.append(f"“price” is no amount of money: “{part.price}”")
         else:
             faults += ["“price” is negative"] if amount < 0 else []
-    if faults:
-        raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
+    refuse_faults(faults, what)
     return part
 
 

@@ -10,8 +10,7 @@ from typing import Any, ClassVar, Literal
 
 import msgspec
 
-from neogenesis.core.errors import BadRecord
-from neogenesis.core.record import StrictRecord, strict_from_json
+from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 
 BayKind = Literal["m2", "msata", "2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered"]
 Interface = Literal["nvme", "sata", "pata", "emmc"]
@@ -144,8 +143,7 @@ def read_machine(text: bytes, what: str = "machine") -> Machine:
         for field, number in _numbers(msgspec.to_builtins(machine))
         if not 0 <= number <= _MOST
     ]
-    if faults:
-        raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
+    refuse_faults(faults, what)
     return machine
 
 
