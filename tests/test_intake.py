@@ -12,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from neogenesis.bench.machines import keep_machine, known_machines
 from neogenesis.bench.photographs import keep_photograph
+from neogenesis.bench.profiles import keep_machine, known_machines
 from neogenesis.core.drive import Health
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.intake import (
@@ -386,7 +386,7 @@ def test_plates_find_their_machine_or_say_that_several_fit() -> None:
     assert one is not None and one.title == "Petrel 14"
     assert machine_on_plate("", "Petrel 14, ticket desk", MACHINES).machine == one
     several = machine_on_plate("Petrel", "", MACHINES)
-    assert several.machine is None and len(several.candidates) == 3
+    assert several.machine is None and len(several.candidates) > 3
     assert machine_on_plate("", "", MACHINES) == NOTHING and not machine_on_plate("Gannet", "9", MACHINES).candidates
     twins = [one, msgspec.structs.replace(one, kind="tower")]
     assert machine_on_plate("Petrel", "14", twins) == Match(None, tuple(twins))
@@ -449,7 +449,7 @@ def test_impossible_numbers_of_a_profile_are_named_all_at_once() -> None:
 
 def test_profiles_that_ship_are_whole() -> None:
     found, faults = known_machines(Path("/nowhere"))
-    assert len(found) == 6 and not faults
+    assert len(found) >= 12 and not faults and all(m.bays for m in found)
 
 
 # Customers

@@ -64,7 +64,7 @@ def test_the_recommended_way_is_taken_by_keyboard(mechanical: Path, open_window:
     qtbot.wait(30)
     assert view.lanes.chosen == "replace" and "Replace is the way." in texts(window) and colours(view.lanes) > 6
     QTest.keyClick(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-    assert window.stop == "plan" and window.job.job.intent == "replace"
+    assert window.stop == "fit" and window.job.job.intent == "replace"
     entry = window.job.log()[-1]
     assert entry.kind == "decide" and entry.text == "Decided: replace, as recommended"
     assert json.loads((window.job.dossier / "choice.json").read_text())["chosen"] == "replace"

@@ -6,6 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 
 from neogenesis.app.bench import Bench
 from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.fit.model import FitModel
 from neogenesis.app.handover.model import HandoverModel
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.keep.model import KeepModel
@@ -34,6 +35,7 @@ class OpenJob(Session):
         self.others = OthersModel(self, self.survey)
         self.plan = PlanModel(self, self.survey, self.intake)
         self.decide = DecideModel(self, self.survey, self.intake, self.plan)
+        self.fit = FitModel(self, self.survey, self.intake, self.decide)
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
         self.keep = KeepModel(self)
@@ -49,6 +51,7 @@ class OpenJob(Session):
             self.others,
             self.plan,
             self.decide,
+            self.fit,
             self.transfer,
             self.handover,
             self.keep,

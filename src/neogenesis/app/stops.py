@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from neogenesis.app.decide.stop import SPEC as DECIDE
+from neogenesis.app.fit.stop import SPEC as FIT
 from neogenesis.app.handover.stop import SPEC as HANDOVER
 from neogenesis.app.intake.stop import SPEC as INTAKE
 from neogenesis.app.later.stop import later
@@ -12,7 +13,7 @@ from neogenesis.app.survey.stop import SPEC as SURVEY
 from neogenesis.app.transfer.stop import SPEC as TRANSFER
 from neogenesis.core.job import ROUTE
 
-_BUILT = {spec.key: spec for spec in (INTAKE, SURVEY, DECIDE, PLAN, TRANSFER, HANDOVER)}
+_BUILT = {spec.key: spec for spec in (INTAKE, SURVEY, DECIDE, FIT, PLAN, TRANSFER, HANDOVER)}
 
 #: In the order of the route.
 STOPS: dict[str, StopSpec] = {stop.key: _BUILT.get(stop.key) or later(stop) for stop in ROUTE}

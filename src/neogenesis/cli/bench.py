@@ -207,7 +207,7 @@ def intake(ticket: str, bench: str, as_json: bool) -> None:
 
     Example: neogenesis intake T-1042
     """
-    from neogenesis.bench.machines import known_machines
+    from neogenesis.bench.profiles import known_machines
     from neogenesis.bench.records import existing_records
     from neogenesis.core.intake import load_intake, still_to_ask
     from neogenesis.core.job import make_slip

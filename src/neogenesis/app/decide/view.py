@@ -153,7 +153,7 @@ class DecideView(StopView):
             return
         self.why.clear()
         self._say("")
-        self.stop_asked.emit("plan")
+        self.stop_asked.emit("fit")
 
     def checks(self) -> list[Check]:
         """What would change the choice, and what is strange about the case."""

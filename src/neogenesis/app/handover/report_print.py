@@ -123,7 +123,7 @@ def document(html: str, picture: QImage | None, points: float = _POINTS) -> QTex
 
 def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None, shop: Shop) -> None:
     """Write the PDF, and the picture where a place is named for it; raises BadRecord when either cannot be written."""
-    writer = _writer(report, pdf, shop)
+    writer = pdf_writer(said(report.title), pdf, shop)
     picture = plan_picture(plan)
     if png is not None and not picture.save(str(png)):
         raise BadRecord(f"“{png}” cannot be written.", "Free space in the job's folder.")
@@ -132,7 +132,7 @@ def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None, shop: 
 
 def write_slip(slip: Report, pdf: Path, shop: Shop) -> None:
     """One page with places for two signatures; smaller type where much is to be said. Raises BadRecord."""
-    writer = _writer(slip, pdf, shop)
+    writer = pdf_writer(said(slip.title), pdf, shop)
     html = report_html(slip, shop, "") + _signatures()
     for points in _SLIP_POINTS:
         text = document(html, None, points)
@@ -150,13 +150,14 @@ def _signatures() -> str:
     return f"<table width='100%'><tr>{lines}</tr></table>"
 
 
-def _writer(report: Report, pdf: Path, shop: Shop) -> QPdfWriter:
+def pdf_writer(title: str, pdf: Path, shop: Shop) -> QPdfWriter:
+    """For the shop's paper, upright; raises BadRecord when it cannot be written there."""
     try:
         pdf.open("wb").close()
     except OSError as error:
         raise BadRecord(f"“{pdf}” cannot be written ({error.strerror}).", "Choose another place.") from error
     writer = QPdfWriter(str(pdf))
-    writer.setTitle(said(report.title))
+    writer.setTitle(title)
     writer.setCreator("Neogenesis")
     writer.setPageLayout(
         QPageLayout(

@@ -14,7 +14,7 @@ from neogenesis.app.language import mark
 from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.work import Failure, failure_of
-from neogenesis.bench.machines import keep_machine, known_machines
+from neogenesis.bench.profiles import keep_machine, known_machines
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import (
     START_UP,
@@ -180,6 +180,10 @@ class IntakeModel(QObject):
         if self._machines is None:
             self._machines, self.machine_faults = known_machines(self._session.bench.store.folder)
         return self._machines
+
+    def look_for_machines(self) -> None:
+        """Profiles were changed elsewhere."""
+        self._machines = None
 
     @property
     def match(self) -> Match:

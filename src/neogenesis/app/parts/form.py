@@ -238,6 +238,16 @@ class Form(QWidget):
         self.say_fault("")
         return found
 
+    def read(self) -> tuple[dict[str, Any], list[str]]:
+        """As far as it can be read now, and what cannot, each with the title of its field; the keyboard stays."""
+        found, faults = {}, []
+        for key, field in self.fields.items():
+            try:
+                found[key] = field.value()
+            except NeogenesisError as error:
+                faults.append(f"{field.title}: {said(error.sentence())}")
+        return found, faults
+
     def say_fault(self, sentence: str) -> None:
         self._fault.setText(said(sentence))
         self._fault.setVisible(bool(sentence))

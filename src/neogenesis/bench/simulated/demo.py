@@ -215,6 +215,8 @@ _SHOP = Shop(
     name="Saltmarsh Repair",
     letterhead=("Slipway 3, Tern Island", "Tuesday to Saturday, 9 to 17"),
     technicians=("Bench",),
+    currency="EUR",
+    labour_per_hour="48",
 )
 
 

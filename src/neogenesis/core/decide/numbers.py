@@ -1,4 +1,4 @@
-"""The numbers of the model, from `data/decide.toml`."""
+"""The numbers of the model, from its tables of `data/decide.toml`."""
 
 from __future__ import annotations
 
@@ -64,4 +64,6 @@ class Numbers(StrictRecord, frozen=True, kw_only=True):
 @cache
 def numbers() -> Numbers:
     """Those that ship; raises LookupError when they were not handed over."""
-    return msgspec.convert(tomllib.loads(handed("decide.toml")), Numbers)
+    raw = tomllib.loads(handed("decide.toml"))
+    own = {name: table for name, table in raw.items() if name in Numbers.__struct_fields__}
+    return msgspec.convert(own, Numbers)

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from neogenesis.core.fit.match import Match
+from neogenesis.core.fit.sets import price_of
 
 if TYPE_CHECKING:
     from scipy.sparse import csr_array
@@ -28,7 +29,7 @@ def assign(matches: Sequence[Match], prices: dict[str, Decimal | None], budget: 
     if not able:
         return []
     rates = np.array([(m.effective_read_bytes_per_s or _UNSTATED) / 1e6 for m in able])
-    costs = np.array([float(_price(m, prices)) for m in able])
+    costs = np.array([float(price_of(m, prices)) for m in able])
     starts = np.array([m.bay.starts_system is True for m in able])
     limits, most = _limits(able)
     if budget is not None:
@@ -38,14 +39,6 @@ def assign(matches: Sequence[Match], prices: dict[str, Decimal | None], budget: 
     chosen = _stages(limits, most, rates, costs, starts)
     order = {name: n for n, name in enumerate(dict.fromkeys(m.bay.name for m in matches))}
     return sorted((able[n] for n in chosen), key=lambda m: order[m.bay.name])
-
-
-def _price(one: Match, prices: dict[str, Decimal | None]) -> Decimal:
-    """With what it needs, as far as that has a price; what is in the machine already costs nothing."""
-    if one.bay.holds == one.part.id:
-        return Decimal(0)
-    needed = (prices.get(need.ids[0]) or Decimal(0) for need in one.needs if need.ids)
-    return (one.part.cost or Decimal(0)) + sum(needed, Decimal(0))
 
 
 def _limits(able: Sequence[Match]) -> tuple[csr_array, np.ndarray]:

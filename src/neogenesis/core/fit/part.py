@@ -5,6 +5,7 @@ What is not stated is None: it never refuses, it is said.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from decimal import Decimal, InvalidOperation
 from typing import ClassVar, Literal
 
@@ -98,8 +99,21 @@ def read_part(text: bytes, what: str = "part") -> Part:
             faults.append(f"“price” is no amount of money: “{part.price}”")
         else:
             faults += ["“price” is negative"] if amount < 0 else []
-    refuse_faults(faults, what)
+    refuse_faults([*faults, *_contradictions(part)], what)
     return part
+
+
+def _contradictions(part: Part) -> Iterator[str]:
+    """What cannot be true of any part."""
+    if part.length_mm is not None and part.form in ("2.5", "3.5", "pata-2.5", "optical"):
+        yield f"“length_mm” is for M.2, and the form is {part.form}"
+    if part.key is not None and part.form not in (None, "m2"):
+        yield f"“key” is for M.2, and the form is {part.form}"
+    if part.sides == 2 and part.height_below_mm == 0:
+        yield "“sides” is 2, and height_below_mm is 0"
+    write, after = part.write_bytes_per_s, part.sustained_write_bytes_per_s
+    if write is not None and after is not None and after > write:
+        yield "“sustained_write_bytes_per_s” is more than write_bytes_per_s"
 
 
 def money(text: str) -> Decimal:

@@ -24,7 +24,7 @@ ROUTE: tuple[Stop, ...] = (
     ),
     Stop("survey", "Survey", "Reads the old drive without writing: table, volumes, health, systems.", True),
     Stop("decide", "Decide", "Weighs copy, fresh start and doing less against each other, with reasons.", True),
-    Stop("fit", "Fit", "Checks that the new drive suits the machine: connector, length, height, slots.", False),
+    Stop("fit", "Fit", "Checks that the new drive suits the machine: connector, length, height, slots.", True),
     Stop("plan", "Plan", "Lays out the new drive and says what will be copied.", True),
     Stop("transfer", "Transfer", "Copies, reads everything back, and writes the new table last.", True),
     Stop("swap", "Swap", "Leads through opening the machine and exchanging the drives safely.", False),

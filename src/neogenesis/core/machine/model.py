@@ -10,6 +10,7 @@ from typing import Any, ClassVar, Literal
 
 import msgspec
 
+from neogenesis.core.machine.contradictions import contradictions
 from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 
 BayKind = Literal["m2", "msata", "2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered"]
@@ -143,7 +144,7 @@ def read_machine(text: bytes, what: str = "machine") -> Machine:
         for field, number in _numbers(msgspec.to_builtins(machine))
         if not 0 <= number <= _MOST
     ]
-    refuse_faults(faults, what)
+    refuse_faults([*faults, *contradictions(machine)], what)
     return machine
 
 
