@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import lru_cache
 from gettext import c2py
 from pathlib import Path
@@ -119,6 +121,20 @@ class Language:
 
     def sentence(self, text: str) -> str | None:
         return self._ours.sentences.translated(text) if self._ours else None
+
+
+@contextmanager
+def spoken_in(code: str) -> Iterator[None]:
+    """What is written meanwhile is in another language, for paper; then the window's is spoken again."""
+    before = LANGUAGE.code
+    if code == before:
+        yield
+        return
+    LANGUAGE.speak(code)
+    try:
+        yield
+    finally:
+        LANGUAGE.speak(before)
 
 
 def system_language() -> str:

@@ -121,7 +121,7 @@ class FitCanvas(QWidget):
         self._held: QPoint | None = None
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(300), look().px(150))
+        return QSize(260, look().px(130))
 
     def show_drawing(self, drawing: Drawing | None, spoken: str) -> None:
         self.drawing = drawing

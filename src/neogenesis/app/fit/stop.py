@@ -12,7 +12,10 @@ _HELP = (
     ),
     mark("Arrow keys go through the table; Space or Return puts a part into a bay or takes it out again."),
     mark("The drawing is to scale, heights larger where it says so. Plus and minus zoom, R lays a ruler on it."),
-    mark("Each mark of the plot is a set that no other beats; larger ones have more room. Left and Right go along."),
+    mark(
+        "Each mark of the plot is a set that no other beats; its shape tells how long a start takes. "
+        "Left and Right go along."
+    ),
     mark("Compare with the machine's own manual before parts are ordered: a profile may be wrong."),
 )
 

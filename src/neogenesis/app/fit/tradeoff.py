@@ -137,7 +137,7 @@ class TradeoffCanvas(QWidget):
         self.scene = TradeoffScene((), (), (), None, False)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(200), look().px(150))
+        return QSize(200, look().px(130))
 
     def show_scene(self, scene: TradeoffScene) -> None:
         self.scene = scene

@@ -15,7 +15,7 @@ from neogenesis.app.fit.table import VERDICT_WORDS, PartsView
 from neogenesis.app.fit.tradeoff import TradeoffCanvas, tradeoff_scene
 from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.controls import button, clear, label, notice, row, stack
+from neogenesis.app.parts.controls import Elided, button, clear, label, notice, row, stack
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, rate, seconds_text
@@ -26,6 +26,7 @@ from neogenesis.core.fit.match import Match
 from neogenesis.core.fit.sets import DriveSet
 
 _TABLE_SHARE = 0.4
+_MOST_SIDE = 330
 
 
 class FitView(StopView):
@@ -39,7 +40,7 @@ class FitView(StopView):
         self.parts.placed.connect(self._place)
         self.canvas, self.plot = FitCanvas(), TradeoffCanvas()
         self.plot.chosen.connect(self._choose_set)
-        self._pair, self._verdict = label("", "head"), label("", "good")
+        self._pair, self._verdict = Elided("", "head"), label("", "good")
         self._reasons = label("", "small", wrap=True, copyable=True)
         self._set = QVBoxLayout()
         self._set.setSpacing(look().px(3))
@@ -67,7 +68,8 @@ class FitView(StopView):
         self._model.changed.connect(self.refresh)
 
     def _built(self) -> None:
-        pair = row(self._pair, self._verdict, None, gap=look().px(12))
+        pair = row(self._pair, self._verdict, gap=look().px(12))
+        pair.setStretch(0, 1)
         card = QWidget()
         card.setObjectName("card")
         inner = stack(self._set, None, margin=look().px(12))
@@ -77,7 +79,7 @@ class FitView(StopView):
         )
         right.setStretch(2, 1)
         side = QWidget()
-        side.setFixedWidth(look().px(276))
+        side.setFixedWidth(min(look().px(276), _MOST_SIDE))
         side.setLayout(right)
         left = stack(self.parts, pair, self._reasons, self.canvas, gap=look().px(4))
         left.setStretch(3, 1)
@@ -86,9 +88,10 @@ class FitView(StopView):
         self.body.addWidget(self._empty)
         self.body.addLayout(across, 1)
         self.body.addWidget(self._fault)
-        foot = row(self.memory, self._memory, self.edit, self.lists, self.take, gap=look().px(10))
-        foot.setStretch(1, 1)
-        self.body.addLayout(foot)
+        memory = row(self.memory, self._memory, gap=look().px(10))
+        memory.setStretch(1, 1)
+        self.body.addLayout(memory)
+        self.body.addLayout(row(None, self.edit, self.lists, self.take, gap=look().px(10)))
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
@@ -107,7 +110,7 @@ class FitView(StopView):
     # Showing
 
     def refresh(self) -> None:
-        if not self.isVisible() and self._pair.text():
+        if not self.isVisible() and self._pair.whole():
             return
         model = self._model
         machine, chosen, table = model.machine, model.chosen, model.matrix
@@ -221,7 +224,7 @@ class FitView(StopView):
         match = self._model.match(part, bay)
         if match is None:
             return
-        self._pair.setText(tr("{0} in {1}").format(name_of(match.part), bay))
+        self._pair.say(tr("{0} in {1}").format(name_of(match.part), bay))
         self._verdict.setText(tr(VERDICT_WORDS[match.verdict]))
         kind = {"fits": "good", "fits-with": "caution"}.get(match.verdict, "stop")
         self._verdict.setProperty("kind", kind)
@@ -233,7 +236,7 @@ class FitView(StopView):
         words = "; ".join([*against, *needs]) or tr("Nothing speaks against it.")
         self._reasons.setText(words)
         self.canvas.show_drawing(
-            drawing(match.part, match.bay), f"{self._pair.text()}: {self._verdict.text()}. {words}"
+            drawing(match.part, match.bay), f"{self._pair.whole()}: {self._verdict.text()}. {words}"
         )
 
     # Doing

@@ -14,7 +14,7 @@ from neogenesis.app.settings import Settings
 from neogenesis.app.theme.look import TEXT_PERCENTS, look
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Shop
-from neogenesis.core.job.shop import parse_currency, parse_labour, parse_lines
+from neogenesis.core.job.shop import parse_currency, parse_labour, parse_lines, parse_tax
 
 _LINES = 3
 
@@ -63,6 +63,7 @@ class PreferencesSheet(QDialog):
                 ),
                 TextField("currency", tr("Currency"), tr("three letters, such as EUR"), parse_currency),
                 TextField("labour_per_hour", tr("Labour, an hour"), tr("an amount, such as 54"), parse_labour),
+                TextField("tax_percent", tr("Tax on quotes"), tr("per cent, such as 19"), parse_tax),
             )
         )
         self.yours.align_with(self.shops)

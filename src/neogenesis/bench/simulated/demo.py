@@ -217,6 +217,7 @@ _SHOP = Shop(
     technicians=("Bench",),
     currency="EUR",
     labour_per_hour="48",
+    tax_percent="19",
 )
 
 

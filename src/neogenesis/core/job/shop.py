@@ -17,7 +17,8 @@ _MOST_LINES = 8
 class Shop(Record, frozen=True, kw_only=True):
     """`letterhead` stands below the name on reports, a line each; `paper` is empty where the locale decides.
 
-    `currency` is a code of ISO 4217, empty where the locale decides; `labour_per_hour` is decimal text.
+    `currency` is a code of ISO 4217, empty where the locale decides; `labour_per_hour` and `tax_percent` are decimal
+    text.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.shop/1"
@@ -29,6 +30,8 @@ class Shop(Record, frozen=True, kw_only=True):
     paper: Paper = ""
     currency: str = ""
     labour_per_hour: str = ""
+    tax_percent: str = ""
+    quote_days: str = "14"
 
 
 def load_shop(folder: Path) -> Shop:
@@ -68,4 +71,12 @@ def parse_labour(text: str) -> str:
     amount = text.strip().replace(",", ".")
     if amount and not re.fullmatch(r"\d{1,6}(\.\d{1,2})?", amount, re.ASCII):
         raise BadArgument(f"“{text}” is not the price of an hour.", "Write an amount, such as 54 or 54.50.")
+    return amount
+
+
+def parse_tax(text: str) -> str:
+    """Per cent from 0 to 100 as decimal text with a point, or empty; raises BadArgument for anything else."""
+    amount = text.strip().removesuffix("%").strip().replace(",", ".")
+    if amount and not (re.fullmatch(r"\d{1,3}(\.\d{1,2})?", amount, re.ASCII) and float(amount) <= 100):
+        raise BadArgument(f"“{text}” is no tax.", "Type per cent, such as 19.")
     return amount
