@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
@@ -16,6 +16,9 @@ from neogenesis.bench.docks import Docked, Docks
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Glance, Job, JobStore, LogEntry, Shop, Which, load_shop, save_shop
 from neogenesis.core.work.control import Clock
+
+if TYPE_CHECKING:
+    from neogenesis.core.job.past import Outcome
 
 _LOOK_MS = 1500
 _LOOK_WHEN_TOLD_MS = 10_000
@@ -61,6 +64,7 @@ class Bench(QObject):
         self._jobs: dict[str, Job] = {}
         self._logs: dict[str, list[LogEntry]] = {}
         self._glances: dict[str, Glance] | None = None
+        self._past: list[Outcome] | None = None
         self._order: list[str] = []
         self._seen: dict[str, Docked] = {}
         self._present: tuple[str, ...] = ()
@@ -180,6 +184,24 @@ class Bench(QObject):
         return self._glances
 
     @property
+    def past(self) -> list[Outcome]:
+        """What the finished jobs of this bench took, against what was planned."""
+        if self._past is None:
+            from neogenesis.bench.past import past_of  # heavy, and not needed to open the window
+
+            self._past = past_of(self.store)
+        return self._past
+
+    @property
+    def factors(self) -> tuple[tuple[str, float], ...]:
+        """By which the shop's own past changes the estimates; none where it is switched off."""
+        if not self.shop.learns or not self.past:
+            return ()
+        from neogenesis.core.job.past import factors_of
+
+        return factors_of(self.past)
+
+    @property
     def me(self) -> str:
         """How who is at the window is named in logbooks."""
         return self.technician or login_name()
@@ -219,6 +241,8 @@ class Bench(QObject):
     def record(self, ticket: str, kind: str, text: str, **figures: Any) -> LogEntry:
         """Append to a job's logbook."""
         entry = self.store.append(ticket, self.clock.wall(), self.me, kind, text, **figures)
+        if kind in ("handover", "reopen"):
+            self._past = None
         self._logs.pop(ticket, None)
         if self._glances is not None:
             people = self._glances[ticket].people if ticket in self._glances else frozenset[str]()

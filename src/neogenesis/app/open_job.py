@@ -11,6 +11,7 @@ from neogenesis.app.handover.model import HandoverModel
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.keep.model import KeepModel
 from neogenesis.app.plan.model import PlanModel
+from neogenesis.app.quote.model import QuoteModel
 from neogenesis.app.session import Session
 from neogenesis.app.survey.looks import LooksModel
 from neogenesis.app.survey.model import SurveyModel
@@ -35,6 +36,7 @@ class OpenJob(Session):
         self.others = OthersModel(self, self.survey)
         self.plan = PlanModel(self, self.survey, self.intake)
         self.decide = DecideModel(self, self.survey, self.intake, self.plan)
+        self.quote = QuoteModel(self, self.survey, self.intake, self.decide)
         self.fit = FitModel(self, self.survey, self.intake, self.decide)
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
@@ -52,6 +54,7 @@ class OpenJob(Session):
             self.plan,
             self.decide,
             self.fit,
+            self.quote,
             self.transfer,
             self.handover,
             self.keep,

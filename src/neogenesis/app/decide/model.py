@@ -16,6 +16,7 @@ from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.core.decide import Case, Decision, Facts, decide
 from neogenesis.core.decide.case import facts_of
+from neogenesis.core.decide.decision import planned
 from neogenesis.core.decide.ways import WAYS, Considered, Way, consider
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.fit.part import money
@@ -25,6 +26,7 @@ from neogenesis.core.record import Record, load, save
 
 _AMOUNT = re.compile(r"\d+(?:[.,]\d{1,2})?")
 _USUAL_LABOUR = "45"
+_MOST_MINUTES = 10_000
 #: Symptoms that the intake knows, as a case writes them.
 _KNOWN = frozenset(
     ("slow", "no-start", "loop", "freezes", "noise", "dropped", "full", "malware", "no-system", "wants-room", "wet")
@@ -34,7 +36,9 @@ _PLANNED: tuple[Intent, ...] = ("replace", "split", "beside", "exact")
 
 
 class Choice(Record, frozen=True, kw_only=True):
-    """What was put in and chosen, kept in the dossier. Money as text; `why` where it is not what was recommended."""
+    """What was put in and chosen, kept in the dossier. Money as text; `why` where it is not what was recommended;
+    `minutes` are what somebody said that a kind of work takes here.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.choice/1"
 
@@ -42,15 +46,19 @@ class Choice(Record, frozen=True, kw_only=True):
     labour_per_hour: str = _USUAL_LABOUR
     parts_cost: str = ""
     replacement_price: str = ""
+    waiting_per_hour: str = ""
+    minutes: dict[str, float] = {}
     programs: int | None = None
     chosen: str = ""
     recommended: str = ""
     why: str = ""
 
     def __post_init__(self) -> None:
-        for text in (self.labour_per_hour, self.parts_cost, self.replacement_price):
+        for text in (self.labour_per_hour, self.parts_cost, self.replacement_price, self.waiting_per_hour):
             if text and not _is_price(text):
                 raise ValueError(f"“{text}” is no amount of money")
+        if any(not 0 < n <= _MOST_MINUTES for n in self.minutes.values()):
+            raise ValueError("minutes of work that nobody has")
 
 
 def _is_price(text: str) -> bool:
@@ -104,7 +112,16 @@ class DecideModel(QObject):
         )
         counts = [len(one.programs) for one in self._survey.inside.values() if one.programs]
         facts = facts_of(case, self._survey.record, None, self._intake.match.machine, (), max(counts, default=None))
-        return replace(facts, **self._new_drive())
+        own = tuple((name, 60 * minutes) for name, minutes in sorted(choice.minutes.items()))
+        worth = money(choice.waiting_per_hour) if choice.waiting_per_hour else None
+        return replace(facts, waiting=worth, own_seconds=own, factors=self._session.bench.factors, **self._new_drive())
+
+    def argue(self, name: str, minutes: float | None) -> None:
+        """That kind of work takes so many minutes here; None for what is usual. Raises BadArgument."""
+        if minutes is not None and not 0 < minutes <= _MOST_MINUTES:
+            raise BadArgument(f"{minutes:g} minutes are not possible.", "Type more than 0, such as 12.")
+        others = {k: v for k, v in self.choice.minutes.items() if k != name}
+        self.put(minutes=others if minutes is None else {**others, name: minutes})
 
     def _budget(self) -> str | None:
         """The first amount in what was written about the budget."""
@@ -133,7 +150,7 @@ class DecideModel(QObject):
 
     def put(self, **fields: Any) -> None:
         """Another input; raises BadArgument for what is no amount of money."""
-        for name in ("labour_per_hour", "parts_cost", "replacement_price"):
+        for name in ("labour_per_hour", "parts_cost", "replacement_price", "waiting_per_hour"):
             text = str(fields.get(name, "")).replace(",", ".").strip()
             if name in fields:
                 fields[name] = text
@@ -154,7 +171,8 @@ class DecideModel(QObject):
         if way != decision.recommended and not why.strip():
             raise BadArgument("It is not the recommended way.", "Write down why it is chosen all the same.")
         self.put(chosen=way, recommended=decision.recommended, why=why.strip())
-        figures = {"way": way, "recommended": decision.recommended, "cost_p50": row.cost_p50, "why": why.strip()}
+        figures: dict[str, Any] = {"way": way, "recommended": decision.recommended, "cost_p50": row.cost_p50}
+        figures |= {"why": why.strip(), "planned": planned(consider(way, self.facts))}
         text = _told(way, decision.recommended, why.strip())
         self._session.record("decide", text, **figures)
         intent = next((i for i in _PLANNED if i == way), None)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from neogenesis.app.decide.view import DecideView
 from neogenesis.app.language import mark
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.stop import Marks, StopSpec
+from neogenesis.app.parts.stop import Marks, StopAction, StopSpec
 
 _HELP = (
     mark("Each lane is a way. Solid is time with hands on it, pale runs alone, a ring is an opening of the machine."),
@@ -19,4 +19,16 @@ def _marks(desk: OpenJob) -> Marks | None:
     return ("caution", 1) if desk.decide.is_out_of_date and not desk.job.closed else None
 
 
-SPEC = StopSpec("decide", DecideView, next_step="Decide which way to go", help=_HELP, marks=_marks)
+SPEC = StopSpec(
+    "decide",
+    DecideView,
+    next_step="Decide which way to go",
+    help=_HELP,
+    marks=_marks,
+    actions=(
+        StopAction("figures", "Where the figures come from", "Ctrl+Shift+F", DecideView.show_figures),
+        StopAction("quote", "Quote for the customer", "Ctrl+Shift+Q", DecideView.show_quote),
+        StopAction("fleet", "The same for many machines", "Ctrl+Shift+M", DecideView.show_fleet),
+        StopAction("past", "What this shop's own jobs say", "Ctrl+Shift+H", DecideView.show_past),
+    ),
+)

@@ -2,23 +2,30 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 from PyQt6.QtCore import QLocale, Qt
 from PyQt6.QtWidgets import QLineEdit, QSlider, QVBoxLayout, QWidget
 
+from neogenesis.app.decide.figures import FiguresSheet
+from neogenesis.app.decide.fleet import FleetSheet
 from neogenesis.app.decide.lanes import WAY_NAMES, LanesCanvas, lanes_scene
+from neogenesis.app.decide.past import PastSheet
 from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, row
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
+from neogenesis.app.quote.sheet import QuoteSheet
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import about, time_range
 from neogenesis.core.decide import Decision
-from neogenesis.core.decide.decision import WayRow
+from neogenesis.core.decide.decision import WayRow, usual_waiting
 from neogenesis.core.errors import BadArgument, NeogenesisError
 
-_MOST_LABOUR = 200
+_USUAL_HOUR = Decimal(40)
+_MOST_LABOUR, _MOST_WAITING = 200, 100
 
 
 class DecideView(StopView):
@@ -34,14 +41,21 @@ class DecideView(StopView):
         self._about.setSpacing(look().px(3))
         self.labour = QSlider(Qt.Orientation.Horizontal)
         self.labour.setRange(0, _MOST_LABOUR)
-        self.labour.setFixedWidth(look().px(130))
+        self.labour.setFixedWidth(look().px(100))
         self.labour.setAccessibleName(tr("Labour, an hour"))
         self.labour.valueChanged.connect(lambda n: self._put(labour_per_hour=str(n)))
         self._labour = label("", "muted")
+        self.waiting = QSlider(Qt.Orientation.Horizontal)
+        self.waiting.setRange(0, _MOST_WAITING)
+        self.waiting.setFixedWidth(look().px(100))
+        self.waiting.setAccessibleName(tr("Waiting is worth, an hour"))
+        self.waiting.valueChanged.connect(lambda n: self._put(waiting_per_hour=str(n)))
+        self._waiting = label("", "muted")
         self.parts = self._money(tr("Parts"), "parts_cost")
         self.other = self._money(tr("Another machine"), "replacement_price")
         inputs = FlowRow(look().px(10))
         inputs.group(label(tr("Labour, an hour"), "muted"), self.labour, self._labour)
+        inputs.group(label(tr("Waiting, an hour"), "muted"), self.waiting, self._waiting)
         inputs.group(label(tr("Parts"), "muted"), self.parts)
         inputs.group(label(tr("Another machine"), "muted"), self.other)
         self.why = QLineEdit()
@@ -59,7 +73,9 @@ class DecideView(StopView):
         self.body.addLayout(inputs)
         self.body.addWidget(self.why)
         self.body.addWidget(self._fault)
-        self.body.addLayout(row(None, self.go))
+        self.figures = button(tr("Figures…"), self.show_figures, "", tr("Where they come from  Ctrl+Shift+F"))
+        self.quote = button(tr("Quote…"), self.show_quote, "", tr("For the customer  Ctrl+Shift+Q"))
+        self.body.addLayout(row(None, self.figures, self.quote, self.go))
         self._model.changed.connect(self.refresh)
         desk.bench.drives_changed.connect(self.refresh)
 
@@ -102,14 +118,20 @@ class DecideView(StopView):
         best = next(w for w in decision.ways if w.way == decision.recommended)
         first = tr("An image first; then {0}.").format(name) if decision.first else tr("{0} is the way.").format(name)
         self._banner.setText(f"{first} {said(best.reasons[0])}")
-        lines = [changed_line(line) for line in decision.would_change[:3]]
-        self._change.setText(tr("It would be another one: {0}.").format("; ".join(lines)) if lines else "")
+        lines = [changed_line(line) for line in decision.would_change[:1]]
+        self._change.setText(tr("Nearest to another one: {0}.").format(lines[0]) if lines else "")
         self.subtitle.say(self._subtitle(decision))
         labour = self._model.choice.labour_per_hour or "0"
         self.labour.blockSignals(True)
         self.labour.setValue(min(int(float(labour)), _MOST_LABOUR))
         self.labour.blockSignals(False)
         self._labour.setText(f"{labour} {self._currency}")
+        facts = self._model.facts
+        worth = facts.waiting if facts.waiting is not None else usual_waiting(facts.labour or _USUAL_HOUR)
+        self.waiting.blockSignals(True)
+        self.waiting.setValue(min(int(worth), _MOST_WAITING))
+        self.waiting.blockSignals(False)
+        self._waiting.setText(f"{worth:.0f} {self._currency}" if facts.waiting is not None else tr("usual"))
         self._show_chosen()
 
     def _subtitle(self, decision: Decision) -> str:
@@ -126,8 +148,10 @@ class DecideView(StopView):
     def _show_chosen(self) -> None:
         one = self._row()
         clear(self._about)
-        words = " ".join(said(r) for r in one.reasons)
-        self._about.addWidget(label(words, wrap=True, copyable=True))
+        reasons = one.reasons[1:] if one.way == self._model.decision.recommended else one.reasons
+        if reasons:
+            words = " ".join(said(r) for r in reasons)
+            self._about.addWidget(label(words, wrap=True, copyable=True))
         if one.allowed:
             hands = tr("{0} of it with hands on it").format(about(one.hands_on_seconds_p50))
             keeps = tr("keeps {0}").format(", ".join(said(k) for k in one.keeps)) if one.keeps else ""
@@ -155,6 +179,21 @@ class DecideView(StopView):
         self._say("")
         self.stop_asked.emit("fit")
 
+    def show_figures(self) -> None:
+        """What the figures of the way that is marked are made of."""
+        FiguresSheet(self, self._model, self._row().way).open()
+
+    def show_quote(self) -> None:
+        sheet = QuoteSheet(self, self._desk)
+        sheet.accepted_way.connect(lambda _: self.stop_asked.emit("fit"))
+        sheet.open()
+
+    def show_fleet(self) -> None:
+        FleetSheet(self, self._desk, self._row().way).open()
+
+    def show_past(self) -> None:
+        PastSheet(self, self._desk.bench).open()
+
     def checks(self) -> list[Check]:
         """What would change the choice, and what is strange about the case."""
         decision = self._model.decision
@@ -163,7 +202,7 @@ class DecideView(StopView):
             found.append(Check("stop", tr("The drive is failing: image it first")))
         if self._model.is_out_of_date:
             found.append(Check("caution", tr("Something changed since the choice: another way is recommended now")))
-        return found + [Check("note", changed_line(line)) for line in decision.would_change]
+        return found + [Check("note", changed_line(line)) for line in decision.would_change[1:]]
 
 
 def changed_line(line: str) -> str:

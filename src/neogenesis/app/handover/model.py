@@ -77,11 +77,14 @@ class HandoverModel(QObject):
                 return float(value)
         return None
 
-    def measure(self, before_s: float | None, after_s: float | None, runs: int) -> None:
-        """Record start times that were measured at the machine."""
+    def measure(self, before_s: float | None, after_s: float | None, runs: int, hands_s: float | None = None) -> None:
+        """Record start times that were measured at the machine, and how long hands were on it."""
         figures = {k: v for k, v in (("before_s", before_s), ("after_s", after_s)) if v}
         if figures:
             self._session.record("measure", _measured(before_s, after_s), runs=runs, **figures)
+        if hands_s:
+            self._session.record("measure", f"Hands on it: {hands_s / 60:.0f} min", hands_s=hands_s)
+        if figures or hands_s:
             self.changed.emit()
 
     def printed(self, path: str) -> None:

@@ -56,11 +56,18 @@ class HandoverView(StopView):
             field.setPlaceholderText("s")
             field.setAccessibleName(tr("Start of the machine {0}, in seconds").format(name))
             field.returnPressed.connect(self._measure)
+        self.hands = QLineEdit(desk.drafts.get("hands", ""))
+        self.hands.textEdited.connect(lambda text: desk.drafts.__setitem__("hands", text))
+        self.hands.setFixedWidth(look().px(72))
+        self.hands.setPlaceholderText("min")
+        self.hands.setAccessibleName(tr("Work with hands on it, in minutes"))
+        self.hands.returnPressed.connect(self._measure)
         self.record = button(tr("Record"), self._measure, "", tr("Write the times into the logbook"))
         measure = FlowRow(look().px(8))
         measure.group(label(tr("before"), "muted"), self.before)
         measure.group(label(tr("after"), "muted"), self.after)
         measure.group(label(tr("median of"), "muted"), self.runs, label(tr("runs"), "muted"))
+        measure.group(label(tr("hands on it"), "muted"), self.hands)
         measure.addWidget(self.record)
         beside = QWidget()
         side = stack(label(tr("Start of the machine"), "head"), self.bars, gap=10)
@@ -122,6 +129,7 @@ class HandoverView(StopView):
                 field.setText(f"{value:g}")
             field.setEnabled(not closed)
         self.runs.setEnabled(not closed)
+        self.hands.setEnabled(not closed)
         self.record.setEnabled(not closed)
         came = model.came_with
         self._back_title.setVisible(bool(came))
@@ -155,8 +163,8 @@ class HandoverView(StopView):
 
     def _measure(self) -> None:
         values = []
-        for field in (self.before, self.after):
-            text = field.text().strip().replace(",", ".").rstrip("s ")
+        for field in (self.before, self.after, self.hands):
+            text = field.text().strip().replace(",", ".").rstrip("smin ")
             try:
                 values.append(float(text) if text else None)
             except ValueError:
@@ -166,7 +174,8 @@ class HandoverView(StopView):
             self._said.setText(tr("A start takes more than 0 seconds and less than a day."))
             return
         self._said.setText("")
-        self._model.measure(values[0], values[1], self.runs.value())
+        hands = values[2]
+        self._model.measure(values[0], values[1], self.runs.value(), None if hands is None else 60 * hands)
 
     def can_report(self) -> bool:
         return self._model.report is not None

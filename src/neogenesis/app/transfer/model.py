@@ -210,6 +210,7 @@ class TransferModel(QObject):
             "transfer-start",
             f"Transfer {'resumed' if resume else 'started'}: {both_text(plan.estimate.bytes_to_copy)} to copy",
             verify=verify,
+            **({} if resume else {"planned": {"copy": _spread(plan.estimate)}}),
         )
         self._timer.start()
         self.changed.emit()
@@ -365,3 +366,7 @@ class TransferModel(QObject):
             else:
                 self._session.record(f"transfer-{self.state}", self.failure.sentence())
         self.ended.emit(outcome.text if outcome else (self.failure.text if self.failure else ""))
+
+
+def _spread(estimate: Estimate) -> list[float]:
+    return [estimate.seconds_p10, estimate.seconds_p50, estimate.seconds_p90]

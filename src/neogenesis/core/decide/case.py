@@ -69,7 +69,9 @@ class Facts:
     """Everything that the model works with. Bytes, and exact money; None where nobody knows.
 
     `new_bytes` is the capacity of the best drive that fits, `new_cost` what it costs with what it needs; `fits` tells
-    whether any was offered that does. `notes` are what was strange about the case.
+    whether any was offered that does. `waiting` is what an hour of waiting is worth to the customer; `own_seconds` what
+    somebody said that a piece of work takes here; `factors` how much longer a kind of work takes in this shop than is
+    usual. `notes` are what was strange about the case.
     """
 
     symptoms: frozenset[str] = frozenset()
@@ -100,6 +102,9 @@ class Facts:
     new_bytes: int | None = None
     new_cost: Decimal = Decimal(0)
     new_class: str = "sata"
+    waiting: Decimal | None = None
+    own_seconds: tuple[tuple[str, float], ...] = ()
+    factors: tuple[tuple[str, float], ...] = ()
     notes: tuple[str, ...] = ()
 
 

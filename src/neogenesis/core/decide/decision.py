@@ -9,8 +9,8 @@ from typing import Any, ClassVar, Literal
 
 from neogenesis.core.decide.case import Facts
 from neogenesis.core.decide.numbers import numbers
-from neogenesis.core.decide.times import middle_seconds, percentiles
-from neogenesis.core.decide.ways import WAYS, Connection, Considered, Way, consider
+from neogenesis.core.decide.times import hands_middle, middle_seconds, percentiles
+from neogenesis.core.decide.ways import WAYS, Connection, Considered, Way, consider, kind_of
 from neogenesis.core.record import Record
 
 _CENT = Decimal("0.01")
@@ -106,19 +106,31 @@ def _weight(one: Considered, facts: Facts) -> Decimal:
     """Money, with waiting, loss and risk in the money of labour; without a price of labour, an hour counts as 40."""
     weigh = numbers().weigh
     hour = facts.labour or Decimal(40)
-    waiting = Decimal(middle_seconds(one.pieces) / 3600) * Decimal(str(weigh.wait_per_hour)) / 10 * hour
+    worth = facts.waiting if facts.waiting is not None else usual_waiting(hour)
+    waiting = Decimal(middle_seconds(one.pieces) / 3600) * worth
     loss = Decimal(str(weigh.loss_minutes)) / 60 * hour * one.again_count
     risk = Decimal(one.risk_percent / 100) * 8 * hour
     return _cost(one, facts) + waiting + loss + risk
 
 
+def usual_waiting(hour: Decimal) -> Decimal:
+    """What an hour of waiting is worth where the customer did not say, for a price of labour."""
+    return Decimal(str(numbers().weigh.wait_per_hour)) / 10 * hour
+
+
 def _cost(one: Considered, facts: Facts) -> Decimal:
-    hands = Decimal(middle_seconds(one.pieces, hands_only=True)) / 3600
+    hands = Decimal(hands_middle(one.pieces)) / 3600
     return (one.parts_cost + hands * facts.labour).quantize(_CENT, ROUND_HALF_UP)
 
 
 def _text(amount: Decimal) -> str:
     return f"{amount.quantize(_CENT, ROUND_HALF_UP)}"
+
+
+def planned(one: Considered) -> dict[str, tuple[float, float, float]]:
+    """Seconds at the 10th, 50th and 90th percentile by kind of work, for comparing with what it took."""
+    kinds = dict.fromkeys(kind_of(p) for p in one.pieces)
+    return {kind: percentiles([p for p in one.pieces if kind_of(p) == kind]) for kind in kinds}
 
 
 def _row(one: Considered, facts: Facts) -> WayRow:
@@ -135,7 +147,7 @@ def _row(one: Considered, facts: Facts) -> WayRow:
         seconds_p10=low,
         seconds_p50=middle,
         seconds_p90=high,
-        hands_on_seconds_p50=percentiles([p for p in one.pieces if p.hands])[1],
+        hands_on_seconds_p50=hands_middle(one.pieces),
         openings=one.openings,
         connection=one.connection,
         cost_p50=_text(cost),
@@ -171,6 +183,9 @@ def _ranges(facts: Facts) -> Iterator[tuple[str, Sequence[Any], Any, str, str]]:
     yield "programs", range(401), programs, "With {0} programs or more", "With {0} programs or fewer"
     hourly = [Decimal(n) for n in range(1, 301)]
     yield "labour", hourly, facts.labour, "If labour cost {0} an hour or more", "If labour cost {0} an hour or less"
+    worth = facts.waiting if facts.waiting is not None else usual_waiting(facts.labour or Decimal(40))
+    more, less = "If waiting were worth {0} an hour or more", "If waiting were worth {0} an hour or less"
+    yield "waiting", hourly, worth, more, less
     if facts.offered:
         prices = [Decimal(n) for n in range(5, 2001, 5)]
         yield "new_cost", prices, facts.new_cost, "If the parts cost {0} or more", "If the parts cost {0} or less"

@@ -53,12 +53,17 @@ class Weigh(StrictRecord, frozen=True, kw_only=True):
     spares_percent: float
 
 
+class Learning(StrictRecord, frozen=True, kw_only=True):
+    strength: float
+
+
 class Numbers(StrictRecord, frozen=True, kw_only=True):
     opening: dict[str, Minutes]
     hands: Hands
     alone: Alone
     risk: Risk
     weigh: Weigh
+    learning: Learning
 
 
 @cache

@@ -7,7 +7,7 @@ model of `times` draws from them.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Literal
 
@@ -26,10 +26,11 @@ _USUAL_BYTES = 120_000_000_000
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """`spread` in seconds; `hands` tells that somebody must stand by."""
+    """`spread` in seconds; `hands` tells that somebody must stand by; `name` is the kind of work."""
 
     spread: Minutes
     hands: bool
+    name: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +62,7 @@ def consider(way: Way, facts: Facts) -> Considered:
         allowed=not against,
         solves=_solves(way, facts),
         reasons=tuple(against) or tuple(_for(way, facts)),
-        pieces=tuple(_pieces(way, facts, openings)),
+        pieces=tuple(_adjusted(piece, facts) for piece in _pieces(way, facts, openings)),
         connection=connection,
         openings=openings,
         parts_cost=_parts_cost(way, facts),
@@ -229,40 +230,70 @@ def _pieces(way: Way, facts: Facts, openings: int) -> Iterator[Piece]:
     n = numbers()
     hands = n.hands
     for _ in range(openings):
-        yield _hands(n.opening.get(facts.machine_kind, n.opening["other"]))
+        yield _hands(n.opening.get(facts.machine_kind, n.opening["other"]), "opening")
     copied = facts.used_bytes if facts.used_bytes is not None else _USUAL_BYTES
     if way in ("replace", "split", "exact"):
-        yield from (_hands(hands.connect), _hands(hands.plan), _hands(hands.check))
+        yield from (_hands(hands.connect, "connect"), _hands(hands.plan, "plan"), _hands(hands.check, "check"))
         size = {"split": facts.system_bytes, "exact": facts.size_bytes}.get(way) or copied
         yield from _copying(size, facts)
     elif way == "beside":
-        yield from (_hands(hands.plan), _hands(hands.check))
+        yield from (_hands(hands.plan, "plan"), _hands(hands.check, "check"))
     elif way == "salvage":
-        yield from (_hands(hands.connect), _hands(hands.files))
+        yield from (_hands(hands.connect, "connect"), _hands(hands.files, "files"))
         yield from _copying(copied, facts)
     elif way == "fresh":
-        yield from (_hands(hands.install), _alone(n.alone.install), _alone(n.alone.updates), _hands(hands.drivers))
+        yield from (
+            _hands(hands.install, "install"),
+            _alone(n.alone.install, "installation"),
+            _alone(n.alone.updates, "updates"),
+            _hands(hands.drivers, "drivers"),
+        )
         if facts.must_survive != "nothing" and "no-system" not in facts.symptoms:
-            yield from (_hands(hands.connect), _hands(hands.files), _hands(hands.settings))
+            yield from (
+                _hands(hands.connect, "connect"),
+                _hands(hands.files, "files"),
+                _hands(hands.settings, "settings"),
+            )
             yield from _copying(copied, facts)
             yield from _copying(copied, facts, back=True)
             for _ in range(min(facts.programs if facts.programs is not None else 12, 400)):
-                yield _hands(hands.program)
-        yield _hands(hands.check)
+                yield _hands(hands.program, "program")
+        yield _hands(hands.check, "check")
     elif way == "do-less":
-        yield _hands(hands.clean)
+        yield _hands(hands.clean, "clean")
     else:
-        yield from (_hands(hands.advise), _hands(hands.files))
+        yield from (_hands(hands.advise, "advise"), _hands(hands.files, "files"))
         yield from _copying(copied, facts)
-    yield _hands(hands.handover)
+    yield _hands(hands.handover, "handover")
 
 
-def _hands(minutes: Minutes) -> Piece:
-    return Piece(_seconds(minutes), True)
+def _hands(minutes: Minutes, name: str) -> Piece:
+    return Piece(_seconds(minutes), True, name)
 
 
-def _alone(minutes: Minutes) -> Piece:
-    return Piece(_seconds(minutes), False)
+def _alone(minutes: Minutes, name: str) -> Piece:
+    return Piece(_seconds(minutes), False, name)
+
+
+def _adjusted(piece: Piece, facts: Facts) -> Piece:
+    """As somebody said for this case, else as the shop's own past has it."""
+    for name, seconds in facts.own_seconds:
+        if name == piece.name and piece.spread[1] > 0:
+            return replace(piece, spread=_times(piece.spread, seconds / piece.spread[1]))
+    for kind, factor in facts.factors:
+        if kind == kind_of(piece):
+            return replace(piece, spread=_times(piece.spread, factor))
+    return piece
+
+
+def kind_of(piece: Piece) -> str:
+    """Under which kind of work the shop's past is counted: `hands`, or what runs alone by its name."""
+    return "hands" if piece.hands else piece.name
+
+
+def _times(spread: Minutes, factor: float) -> Minutes:
+    low, middle, high = spread
+    return (low * factor, middle * factor, high * factor)
 
 
 def _seconds(minutes: Minutes) -> Minutes:
@@ -280,7 +311,8 @@ def _copying(size_bytes: int, facts: Facts, back: bool = False) -> Iterator[Piec
     factor = 2.0
     if facts.image_first and not back:
         factor = alone.gentle + alone.image_again
-    yield Piece((factor * size_bytes / fast, factor * size_bytes / middle, factor * size_bytes / slow), False)
+    spread = (factor * size_bytes / fast, factor * size_bytes / middle, factor * size_bytes / slow)
+    yield Piece(spread, False, "copy back" if back else "copy")
 
 
 def _connection(way: Way, facts: Facts) -> Connection:

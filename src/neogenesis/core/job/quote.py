@@ -17,8 +17,10 @@ from neogenesis.core.decide.decision import Decision, WayRow
 from neogenesis.core.decide.ways import Way
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.fit.part import money
+from neogenesis.core.intake import Intake
 from neogenesis.core.job.report import Report, Section
 from neogenesis.core.job.shop import parse_tax
+from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record, load, save
 
 State = Literal["open", "accepted", "declined"]
@@ -150,6 +152,29 @@ def make_quote(
         confirm=confirm,
         cautions=cautions,
     )
+
+
+def to_confirm(intake: Intake, machine: Machine | None, encrypted: bool) -> tuple[str, ...]:
+    """What the customer must confirm before the work begins."""
+    found = []
+    if intake.later.consent_to_open != "yes":
+        found.append("The machine may be opened.")
+    if machine is not None and machine.openings is not None and machine.openings.seal:
+        found.append(f"A seal may be broken ({machine.openings.seal}).")
+    if intake.later.warranty == "yes":
+        found.append("A warranty is running, and may end with the opening.")
+    found += [f"“{v.what}” is safe elsewhere; we have not seen it." for v in intake.on_shore("said")]
+    if encrypted:
+        found.append("The recovery key of the encrypted volume is at hand.")
+    return (*found, "The list of what must survive is complete.")
+
+
+def to_note(decision: Decision) -> tuple[str, ...]:
+    """Usual cautions, and those of this case."""
+    found = ["Keep the old drive until everything was looked at."]
+    if decision.first is not None:
+        found.append("A failing drive may stop at any moment: nothing of it can be promised.")
+    return (*found, "The maker's manual and local rules come first.")
 
 
 def answered(quote: Quote, way: str, at: datetime, note: str = "") -> Quote:

@@ -18,7 +18,7 @@ class Shop(Record, frozen=True, kw_only=True):
     """`letterhead` stands below the name on reports, a line each; `paper` is empty where the locale decides.
 
     `currency` is a code of ISO 4217, empty where the locale decides; `labour_per_hour` and `tax_percent` are decimal
-    text.
+    text. `learns` tells whether the shop's own past feeds its estimates.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.shop/1"
@@ -32,6 +32,7 @@ class Shop(Record, frozen=True, kw_only=True):
     labour_per_hour: str = ""
     tax_percent: str = ""
     quote_days: str = "14"
+    learns: bool = True
 
 
 def load_shop(folder: Path) -> Shop:
