@@ -106,7 +106,7 @@ def test_a_survey_is_heard_to_its_end_while_the_list_of_jobs_is_in_front(
     window.open_job("T-7")
     assert window.job.survey.state == "reading"
     window.show_jobs()
-    qtbot.waitUntil(lambda: window.bench.store.job("T-7").stop == "plan", timeout=30_000)
+    qtbot.waitUntil(lambda: window.bench.store.job("T-7").stop == "decide", timeout=30_000)
     qtbot.waitUntil(lambda: card(window) == "", timeout=5_000)
     window.open_job("T-7")
     assert window.job.survey.state == "done"

@@ -65,6 +65,7 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(frame)
         frame.show()
         self.rail.stop_asked.connect(self.show_stop)
+        self.rail.keep_asked.connect(self.sheets.show_keep)
         self.rail.jobs_asked.connect(self.show_jobs)
         self.rail.menu_asked.connect(self._show_menu)
         self.jobs_view.job_asked.connect(self.open_job)
@@ -200,7 +201,9 @@ class MainWindow(QMainWindow):
             return
         job = self.job.job
         marks = {key: mark for key, spec in STOPS.items() if (mark := spec.marks(self.job)) is not None}
-        self.rail.show_standing(position(job.stop), self.stop, job.closed, marks)
+        decide = self.job.decide
+        self.rail.show_added(() if job.closed else decide.added)
+        self.rail.show_standing(position(job.stop), self.stop, job.closed, marks, decide.skipped)
         view = self.views.front(self.stop)
         if view is not None:
             self.logbook.show_checks(view.checks())

@@ -20,6 +20,7 @@ from neogenesis.core.decide.decision import planned
 from neogenesis.core.decide.ways import WAYS, Considered, Way, consider
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.fit.part import money
+from neogenesis.core.job.route import Added, added, next_needed, not_needed, position
 from neogenesis.core.job.shop import parse_labour
 from neogenesis.core.plan.policy import Intent
 from neogenesis.core.record import Record, load, save
@@ -31,6 +32,8 @@ _MOST_MINUTES = 10_000
 _KNOWN = frozenset(
     ("slow", "no-start", "loop", "freezes", "noise", "dropped", "full", "malware", "no-system", "wants-room", "wet")
 )
+#: Work whose end leaves something that can be gone on with, as the logbook names it.
+_SOURCES = ("image", "rescue", "salvage", "transfer")
 #: Ways that a plan of a new drive follows.
 _PLANNED: tuple[Intent, ...] = ("replace", "split", "beside", "exact")
 
@@ -114,7 +117,14 @@ class DecideModel(QObject):
         facts = facts_of(case, self._survey.record, None, self._intake.match.machine, (), max(counts, default=None))
         own = tuple((name, 60 * minutes) for name, minutes in sorted(choice.minutes.items()))
         worth = money(choice.waiting_per_hour) if choice.waiting_per_hour else None
-        return replace(facts, waiting=worth, own_seconds=own, factors=self._session.bench.factors, **self._new_drive())
+        return replace(
+            facts,
+            waiting=worth,
+            own_seconds=own,
+            factors=self._session.bench.factors,
+            imaged=bool({"image", "rescue"} & set(self.kept)),
+            **self._new_drive(),
+        )
 
     def argue(self, name: str, minutes: float | None) -> None:
         """That kind of work takes so many minutes here; None for what is usual. Raises BadArgument."""
@@ -166,21 +176,59 @@ class DecideModel(QObject):
         """Go that way; against what is recommended only with a reason. Raises BadArgument."""
         decision = self.decision
         row = next(w for w in decision.ways if w.way == way)
+        before = self.choice.chosen
+        switches = self.is_switch(way)
         if not row.allowed:
             raise BadArgument("That way is not possible.", row.reasons[0])
         if way != decision.recommended and not why.strip():
             raise BadArgument("It is not the recommended way.", "Write down why it is chosen all the same.")
+        if switches and not why.strip():
+            raise BadArgument("The work has begun in another way.", "Write down why it goes on differently.")
         self.put(chosen=way, recommended=decision.recommended, why=why.strip())
         figures: dict[str, Any] = {"way": way, "recommended": decision.recommended, "cost_p50": row.cost_p50}
         figures |= {"why": why.strip(), "planned": planned(consider(way, self.facts))}
         text = _told(way, decision.recommended, why.strip())
+        if switches:
+            text = f"Switched from {before} to {way}: {why.strip()}"
+            figures |= {"from": before, "kept": self.kept}
         self._session.record("decide", text, **figures)
         intent = next((i for i in _PLANNED if i == way), None)
         if intent is not None:
             self._session.bench.update(self._session.ticket, intent=intent)
             self._plan.prefer(intent)
-        self._session.advance("fit")
+        following = next_needed("decide", way)
+        if switches:  # the route goes on from here; what was done before stays on record
+            self._session.bench.update(self._session.ticket, stop=following)
+        else:
+            self._session.advance(following)
         self.changed.emit()
+
+    def is_switch(self, way: str) -> bool:
+        """Whether that way is another one than the one in which the work has begun."""
+        chosen = self.choice.chosen
+        return bool(chosen) and way != chosen and position(self._session.job.stop) >= position("transfer")
+
+    @property
+    def kept(self) -> list[str]:
+        """What was done already and stays a source: images, rescues, files copied out, copies."""
+        ends = {f"{kind}-{end}" for kind in _SOURCES for end in ("done", "partial")}
+        return list(dict.fromkeys(e.kind.partition("-")[0] for e in self._session.log() if e.kind in ends))
+
+    @property
+    def next_stop(self) -> str:
+        """Where the way that was chosen goes on."""
+        return next_needed("decide", self.choice.chosen)
+
+    @property
+    def skipped(self) -> frozenset[str]:
+        return not_needed(self.choice.chosen)
+
+    @property
+    def added(self) -> tuple[Added, ...]:
+        """What stands on the route beside the stops."""
+        record, chosen = self._survey.record, self.choice.chosen
+        failing = record is not None and (record.health.image_first or record.health.is_failing)
+        return added(chosen, failing, self._intake.intake.must_survive != "nothing")
 
     @property
     def is_out_of_date(self) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from decimal import Decimal
 
 from PyQt6.QtCore import QLocale, Qt
@@ -11,7 +12,7 @@ from neogenesis.app.decide.figures import FiguresSheet
 from neogenesis.app.decide.fleet import FleetSheet
 from neogenesis.app.decide.lanes import WAY_NAMES, LanesCanvas, lanes_scene
 from neogenesis.app.decide.past import PastSheet
-from neogenesis.app.language import said, tr
+from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, row
 from neogenesis.app.parts.drafts import keep_draft
@@ -19,11 +20,17 @@ from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.quote.sheet import QuoteSheet
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import about, time_range
+from neogenesis.app.words import about, moment_of, time_range, when
 from neogenesis.core.decide import Decision
 from neogenesis.core.decide.decision import WayRow, usual_waiting
 from neogenesis.core.errors import BadArgument, NeogenesisError
 
+KEPT_NAMES = {
+    "image": mark("an image"),
+    "rescue": mark("a rescue"),
+    "salvage": mark("files that were copied out"),
+    "transfer": mark("a copy"),
+}
 _USUAL_HOUR = Decimal(40)
 _MOST_LABOUR, _MOST_WAITING = 200, 100
 
@@ -163,9 +170,11 @@ class DecideView(StopView):
 
     def _show_orders(self) -> None:
         one, decision = self._row(), self._model.decision
-        against = one.allowed and one.way != decision.recommended
+        switches = self._model.is_switch(one.way)
+        against = one.allowed and (one.way != decision.recommended or switches)
         self.why.setVisible(against)
-        self.go.setText(tr("Go with {0}").format(tr(WAY_NAMES[one.way])))
+        words = tr("Switch to {0}") if switches else tr("Go with {0}")
+        self.go.setText(words.format(tr(WAY_NAMES[one.way])))
         ready = one.allowed and (not against or bool(self.why.text().strip()))
         self.go.setEnabled(ready and not self._desk.job.closed)
 
@@ -177,7 +186,21 @@ class DecideView(StopView):
             return
         self.why.clear()
         self._say("")
-        self.stop_asked.emit("fit")
+        self.stop_asked.emit(self._model.next_stop)
+
+    def _promise(self, decision: Decision) -> str:
+        """Whether the way that is chosen, or recommended, may end after what was promised."""
+        due = moment_of(self._desk.job.promise)
+        way = self._model.choice.chosen or decision.recommended
+        row_ = next(w for w in decision.ways if w.way == way)
+        if due is None or self._desk.job.closed or not row_.allowed:
+            return ""
+        left = (due - datetime.now()).total_seconds()
+        if row_.seconds_p90 <= left:
+            return ""
+        return tr("The promise for {0} may not hold: {1} takes up to {2}.").format(
+            when(self._desk.job.promise, datetime.now()), tr(WAY_NAMES[way]), about(row_.seconds_p90)
+        )
 
     def show_figures(self) -> None:
         """What the figures of the way that is marked are made of."""
@@ -185,7 +208,7 @@ class DecideView(StopView):
 
     def show_quote(self) -> None:
         sheet = QuoteSheet(self, self._desk)
-        sheet.accepted_way.connect(lambda _: self.stop_asked.emit("fit"))
+        sheet.accepted_way.connect(lambda _: self.stop_asked.emit(self._model.next_stop))
         sheet.open()
 
     def show_fleet(self) -> None:
@@ -202,6 +225,16 @@ class DecideView(StopView):
             found.append(Check("stop", tr("The drive is failing: image it first")))
         if self._model.is_out_of_date:
             found.append(Check("caution", tr("Something changed since the choice: another way is recommended now")))
+        late = self._promise(decision)
+        if late:
+            found.append(Check("caution", late))
+        latest = self._desk.quote.latest
+        if latest is not None and latest.accepted and self._model.choice.chosen not in ("", latest.accepted):
+            text = tr("Quote {0} was accepted for another way: agree anew.")
+            found.append(Check("caution", text.format(latest.number)))
+        kept = [tr(KEPT_NAMES[k]) for k in self._model.kept]
+        if kept:
+            found.append(Check("note", tr("Kept and to be gone on with: {0}").format(", ".join(kept))))
         return found + [Check("note", changed_line(line)) for line in decision.would_change[1:]]
 
 

@@ -27,6 +27,7 @@ from neogenesis.core.fit.part import Part, money
 from neogenesis.core.fit.sets import DriveSet, is_mechanical, made_of, proposed, worth_having
 from neogenesis.core.fit.waiting import Start, drive_wait, start_after
 from neogenesis.core.intake import START_UP
+from neogenesis.core.job.route import next_needed
 from neogenesis.core.judgement import judgement
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record, load, save
@@ -349,8 +350,13 @@ class FitModel(QObject):
         figures: dict[str, object] = {"cost": cost, "parts": [p.part for p in taken], "memory": list(modules)}
         self._session.record("fit", f"Fit: {names}", **figures)
         self._decide.put(parts_cost=cost)
-        self._session.advance("plan")
+        self._session.advance(self.next_stop)
         self.changed.emit()
+
+    @property
+    def next_stop(self) -> str:
+        """Where the way that was chosen goes on."""
+        return next_needed("fit", self._decide.choice.chosen)
 
     # Profiles
 

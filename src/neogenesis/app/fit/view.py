@@ -265,7 +265,7 @@ class FitView(StopView):
 
     def _take(self) -> None:
         if self._try(self._model.take):
-            self.stop_asked.emit("plan")
+            self.stop_asked.emit(self._model.next_stop)
 
     def show_lists(self) -> None:
         ListsSheet(self, self._desk).open()

@@ -17,15 +17,16 @@ from neogenesis.app.rail.week import WeekLine, days_of
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import BODY, SMALL, look
 from neogenesis.core.job import Job
-from neogenesis.core.job.route import ROUTE, Stop
+from neogenesis.core.job.route import ROUTE, Added, Stop
 
-Standing = Literal["done", "here", "ahead"]
+Standing = Literal["done", "here", "ahead", "not-needed"]
 
 
 class Station(QAbstractButton):
-    """A stop on the line. `worst` is the severity of what waits there, `count` how much of it."""
+    """A stop on the line, or with number 0 something beside the stops. `worst` is the severity of what waits there,
+    `count` how much of it."""
 
-    def __init__(self, stop: Stop, number: int) -> None:
+    def __init__(self, stop: Stop | Added, number: int) -> None:
         super().__init__()
         self.stop, self.number = stop, number
         self.standing: Standing = "ahead"
@@ -34,9 +35,15 @@ class Station(QAbstractButton):
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setToolTip(f"{said(stop.what)}  Alt+{number}")
+        keys = f"  Alt+{number}" if number else ""
+        self.setToolTip(f"{said(stop.what)}{keys}")
         self.setText(said(stop.title))
-        self.setAccessibleName(said(stop.title))
+        self.tell()
+
+    def tell(self) -> None:
+        """What a screen reader hears."""
+        words = tr("{0}, not needed") if self.standing == "not-needed" else "{0}"
+        self.setAccessibleName(words.format(self.text()))
 
     def sizeHint(self) -> QSize:
         return QSize(look().px(180), look().px(44))
@@ -61,19 +68,28 @@ class Station(QAbstractButton):
         x, r = look().px(28), look().px(7)
         done, ahead = look().colour("accent"), look().colour("line")
         line = QPen(done if self.standing in ("done", "here") else ahead, 2.5)
-        if self.number > 1:
+        if self.number != 1:
             painter.setPen(line)
             painter.drawLine(QPointF(x, 0), QPointF(x, middle - r))
         if self.number < len(ROUTE):
             painter.setPen(QPen(done if self.standing == "done" else ahead, 2.5))
             painter.drawLine(QPointF(x, middle + r), QPointF(x, area.bottom()))
         painter.setPen(QPen(done if self.standing != "ahead" else look().colour("muted"), 2))
-        painter.setBrush(done if self.standing == "done" and self.stop.built else look().colour("surface"))
-        painter.drawEllipse(QPointF(x, middle), r, r)
+        filled = self.standing == "done" and (not isinstance(self.stop, Stop) or self.stop.built)
+        painter.setBrush(done if filled else look().colour("surface"))
+        if not self.number:
+            painter.setPen(QPen(look().colour("accent"), 2))
+            painter.drawRect(QRectF(x - r * 0.7, middle - r * 0.7, r * 1.4, r * 1.4))
+        elif self.standing == "not-needed":
+            painter.setPen(QPen(look().colour("muted"), 2))
+            painter.drawLine(QPointF(x - r * 0.7, middle), QPointF(x + r * 0.7, middle))
+        else:
+            painter.drawEllipse(QPointF(x, middle), r, r)
         if self.standing == "here":
             painter.setBrush(done)
             painter.drawEllipse(QPointF(x, middle), r * 0.4, r * 0.4)
-        painter.setPen(look().colour("ink" if self.standing != "ahead" or self.shown else "muted"))
+        quiet = self.standing in ("ahead", "not-needed") and not self.shown
+        painter.setPen(look().colour("muted" if quiet else "ink"))
         painter.setFont(look().font(BODY, bold=self.shown))
         left = x + look().px(20)
         draw_text(
@@ -95,13 +111,15 @@ class Station(QAbstractButton):
             painter.setPen(look().colour("muted"))
             place = QRectF(0, 0, right, area.height())
             align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
-            draw_text(painter, place, align, str(self.number))
+            beside = tr("not needed") if self.standing == "not-needed" else str(self.number or "")
+            draw_text(painter, place, align, beside)
 
 
 class RailView(QWidget):
     """Which job, and its stops as a line with stations."""
 
     stop_asked = pyqtSignal(str)
+    keep_asked = pyqtSignal()
     jobs_asked = pyqtSignal()
     menu_asked = pyqtSignal(QPoint)
 
@@ -115,11 +133,12 @@ class RailView(QWidget):
         self.machine = label("", "muted", wrap=True)
         self.stations = [Station(stop, number) for number, stop in enumerate(ROUTE, 1)]
         self._line = QWidget()
-        line = QVBoxLayout(self._line)
-        line.setContentsMargins(0, 0, 0, 0)
-        line.setSpacing(0)
+        self._stops = QVBoxLayout(self._line)
+        self._stops.setContentsMargins(0, 0, 0, 0)
+        self._stops.setSpacing(0)
+        self.added: list[Station] = []
         for station in self.stations:
-            line.addWidget(station)
+            self._stops.addWidget(station)
             station.clicked.connect(lambda _, key=station.stop.key: self.stop_asked.emit(key))
         layout = QVBoxLayout(self)
         margin = look().px(16)
@@ -166,10 +185,37 @@ class RailView(QWidget):
         self.week.hide()
         self.back.show()
 
-    def show_standing(self, reached: int, shown: str, closed: bool, marks: dict[str, tuple[str, int]]) -> None:
-        """`reached` is the position of the job's stop; `marks` the worst severity and count by stop."""
+    def show_added(self, added: Sequence[Added]) -> None:
+        """What the chosen way asks for between the stops."""
+        if tuple(s.stop for s in self.added) == tuple(added):
+            return
+        for old in self.added:
+            self._stops.removeWidget(old)
+            old.hide()
+            old.deleteLater()
+        self.added = []
+        for one in added:
+            station = Station(one, 0)
+            station.clicked.connect(lambda _: self.keep_asked.emit())
+            before = next(s for s in self.stations if s.stop.key == one.before)
+            self._stops.insertWidget(self._stops.indexOf(before), station)
+            self.added.append(station)
+
+    def show_standing(
+        self,
+        reached: int,
+        shown: str,
+        closed: bool,
+        marks: dict[str, tuple[str, int]],
+        skipped: frozenset[str] = frozenset(),
+    ) -> None:
+        """`reached` is the position of the job's stop; `marks` the worst severity and count by stop; `skipped` are the
+        stops that the chosen way does without."""
         for index, station in enumerate(self.stations):
             station.standing = "done" if closed or index < reached else ("here" if index == reached else "ahead")
+            if station.stop.key in skipped and station.standing != "here":
+                station.standing = "not-needed"
+            station.tell()
             station.shown = station.stop.key == shown
             station.worst, station.count = marks.get(station.stop.key, ("", 0))
             station.update()

@@ -162,5 +162,5 @@ class SurveyModel(QObject):
             )
             for line in self.changes:
                 self._session.record("survey-changed", f"Since the first survey: {line}")
-            self._session.advance("plan")
+            self._session.advance("decide")
         self.changed.emit()

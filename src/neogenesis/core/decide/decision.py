@@ -68,7 +68,7 @@ def decide(facts: Facts) -> Decision:
         recommended=order[0],
         runner_up=next((w for w in order[1:] if considered[w].allowed), None),
         would_change=tuple(_changes(facts, order[0]))[:_MOST_CHANGES],
-        first="image" if facts.image_first else None,
+        first="image" if facts.image_first and not facts.imaged else None,
         currency=facts.currency,
         seats=facts.seats,
         seats_within_budget=_within(facts.budget, cost),

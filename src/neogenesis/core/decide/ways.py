@@ -19,6 +19,7 @@ Way = Literal["replace", "split", "beside", "exact", "salvage", "fresh", "do-les
 WAYS: tuple[Way, ...] = ("replace", "split", "beside", "exact", "salvage", "fresh", "do-less", "replace-machine")
 Connection = Literal["enclosure", "second-dock", "internal-slot", "third-drive", "stick"]
 _ROOM = frozenset(("full", "wants-room"))
+_READING: tuple[Way, ...] = ("replace", "split", "exact", "salvage")
 _BROKEN_SYSTEM = frozenset(("loop", "malware"))
 #: Without a survey, what such drives usually hold.
 _USUAL_BYTES = 120_000_000_000
@@ -97,7 +98,7 @@ def _against(way: Way, facts: Facts) -> Iterator[str]:
         yield "A volume is unclean or holds a sleeping system: shut it down fully first."
     if way in ("replace", "split", "salvage") and not facts.understood and facts.used_bytes is not None:
         yield "What is on it is not understood: only an exact copy carries it."
-    if copies_system and facts.health == "lost-cause":
+    if copies_system and facts.health == "lost-cause" and not facts.imaged:
         yield "The drive no longer answers."
     if way in ("replace", "split", "exact", "beside") and facts.offered and not facts.fits:
         yield "None of the drives offered fits into the machine."
@@ -191,7 +192,9 @@ def _for(way: Way, facts: Facts) -> Iterator[str]:
         "replace-machine": "A new machine does more, and its updates go on.",
     }
     yield texts[way]
-    if facts.image_first and way in ("replace", "exact", "salvage", "fresh"):
+    if facts.imaged:
+        yield "What was read already is kept, and is the source from now on."
+    elif facts.image_first and way in ("replace", "exact", "salvage", "fresh"):
         yield "The drive is failing: it is imaged first, and the image decides."
     if way == "fresh" and facts.symptoms & _BROKEN_SYSTEM:
         yield "What is wrong is in the system itself."
@@ -309,7 +312,10 @@ def _copying(size_bytes: int, facts: Facts, back: bool = False) -> Iterator[Piec
     slow, middle, fast = (min(a, b) for a, b in zip(old, new, strict=True))
     alone = numbers().alone
     factor = 2.0
-    if facts.image_first and not back:
+    if facts.imaged and not back:
+        old = rates["file"].read
+        slow, middle, fast = (min(a, b) for a, b in zip(old, new, strict=True))
+    elif facts.image_first and not back:
         factor = alone.gentle + alone.image_again
     spread = (factor * size_bytes / fast, factor * size_bytes / middle, factor * size_bytes / slow)
     yield Piece(spread, False, "copy back" if back else "copy")
@@ -322,7 +328,7 @@ def _connection(way: Way, facts: Facts) -> Connection:
         return "second-dock"
     if not facts.removable:
         return "stick"
-    if facts.image_first:
+    if facts.image_first and not facts.imaged:
         return "third-drive"
     if way in ("beside", "split"):
         return "internal-slot"
@@ -338,7 +344,8 @@ def _openings(way: Way, connection: Connection) -> int:
 def _risk(way: Way, facts: Facts) -> float:
     """Per cent; independent chances of failing, together."""
     r = numbers().risk
-    touches = way in ("replace", "split", "exact", "salvage") or (way == "fresh" and facts.must_survive != "nothing")
+    reads = way in _READING or (way == "fresh" and facts.must_survive != "nothing")
+    touches = reads and not facts.imaged
     chances = [r.base]
     if touches and facts.health == "lost-cause":
         chances.append(r.lost)

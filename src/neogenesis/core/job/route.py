@@ -33,6 +33,49 @@ ROUTE: tuple[Stop, ...] = (
 )
 
 
+@dataclass(frozen=True, slots=True)
+class Added:
+    """Something between two stops that a way asks for; it stands before the stop `before`."""
+
+    key: str
+    title: str
+    what: str
+    before: str
+
+
+_NOT_NEEDED: dict[str, frozenset[str]] = {
+    "salvage": frozenset(("fit", "plan", "swap", "first-boot")),
+    "do-less": frozenset(("plan", "transfer", "first-boot")),
+    "replace-machine": frozenset(("fit", "plan", "transfer", "swap", "first-boot")),
+}
+_IMAGE = Added(
+    "image", "Image first", "The old drive is failing: it is read once, gently, before anything else.", "fit"
+)
+_FILES = Added("files", "Files out", "Copies what must survive out, with its checksums.", "plan")
+_BACK = Added("back", "Files back", "Copies what was brought out back onto the new system.", "first-boot")
+
+
+def not_needed(way: str) -> frozenset[str]:
+    """Stops that the chosen way does without; none while nothing is chosen."""
+    return _NOT_NEEDED.get(way, frozenset())
+
+
+def added(way: str, image_first: bool, files: bool = True) -> tuple[Added, ...]:
+    """What the chosen way asks for beside the stops; `files` tells whether any must survive."""
+    found = [_IMAGE] if image_first else []
+    if way == "salvage":
+        found.append(Added(_FILES.key, _FILES.title, _FILES.what, "transfer"))
+    elif way in ("fresh", "replace-machine") and files:
+        found += [_FILES, _BACK] if way == "fresh" else [Added(_FILES.key, _FILES.title, _FILES.what, "handover")]
+    return tuple(found)
+
+
+def next_needed(key: str, way: str) -> str:
+    """The stop after `key` that the way needs."""
+    left = ROUTE[position(key) + 1 :]
+    return next((stop.key for stop in left if stop.key not in not_needed(way)), ROUTE[-1].key)
+
+
 def stop_titled(key: str) -> Stop:
     """The stop of that key; raises KeyError."""
     for stop in ROUTE:
