@@ -11,6 +11,7 @@ from neogenesis.app.decide.model import DecideModel
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.parts.controls import button, clear, label, read_through, row, stack
 from neogenesis.app.theme.look import look
+from neogenesis.core.decide.decision import WayRow
 from neogenesis.core.decide.ways import Considered, Piece, Way
 from neogenesis.core.errors import BadArgument, NeogenesisError
 
@@ -33,6 +34,14 @@ WORK_NAMES = {
     "copy back": mark("Copying files back, alone"),
 }
 
+LINK_NAMES = {
+    "enclosure": mark("New drive in an enclosure"),
+    "second-dock": mark("Two docks"),
+    "internal-slot": mark("Free slot in the machine"),
+    "third-drive": mark("Image on a third drive"),
+    "stick": mark("System from a stick, on the machine itself"),
+}
+
 
 class FiguresSheet(QDialog):
     """Minutes typed here hold for this job only; an empty field is what is usual."""
@@ -45,8 +54,10 @@ class FiguresSheet(QDialog):
         self._inner = QWidget()
         self._grid = QGridLayout(self._inner)
         self._grid.setHorizontalSpacing(look().px(14))
-        self._grid.setColumnStretch(0, 1)
+        self._grid.setColumnStretch(0, 3)
+        self._grid.setColumnStretch(3, 2)
         self._fault = label("", "stop", wrap=True)
+        self._fault.hide()
         self.minutes: dict[str, QLineEdit] = {}
         close = button(tr("Close"), self.accept, "main")
         usual = button(tr("All as usual"), self._all_usual)
@@ -69,11 +80,44 @@ class FiguresSheet(QDialog):
         at = self._line(at, text, f"{hours * facts.labour:.2f}")
         at = self._line(at, tr("Price of this way"), row_.cost_p50)
         at = self._heads(at, tr("Risk"), "", "", "")
-        at = self._line(at, tr("That it has to be left"), f"{row_.risk_percent:g} %")
+        why = " ".join(said(r) for r in row_.risk_reasons) or tr("what always may happen")
+        at = self._line(at, tr("That it has to be left: {0}").format(why), f"{row_.risk_percent:g} %")
+        if row_.life_percent:
+            text = f"{row_.life_percent:.2g} %"
+            at = self._line(at, tr("Of the reading that the old drive still has in it"), text)
+        at = self._connections(at, row_)
+        at = self._schools(at)
         for name, factor in facts.factors:
             known = {"hands": tr("hands on it"), "copy": tr("copying")}.get(name, name)
             at = self._line(at, tr("From this shop's own jobs: {0}").format(known), f"× {factor:.2f}")
         self._grid.setRowStretch(at, 1)
+
+    def _connections(self, at: int, of: WayRow) -> int:
+        """How the drives can be connected, and what that takes."""
+        if of.connections:
+            at = self._heads(at, tr("Connecting"), tr("opened"), tr("minutes"), "")
+        for link in of.connections:
+            name = tr(LINK_NAMES[link.connection])
+            own = f"{name}  ✓" if link.connection == of.connection else name
+            needs = said(link.reason) if link.reason else ", ".join(said(a) for a in link.adapters)
+            self._grid.addWidget(label(own, "" if link.possible else "muted"), at, 0)
+            self._grid.addWidget(label(str(link.openings) if link.possible else "–", "muted"), at, 1)
+            self._grid.addWidget(label(_short(link.seconds_p50 / 60) if link.possible else "–", "muted"), at, 2)
+            self._grid.addWidget(label(needs, "small", wrap=True), at, 3)
+            at += 1
+        return at
+
+    def _schools(self, at: int) -> int:
+        """What each of the two would say."""
+        decision = self._model.decision
+        for title, texts in (
+            (tr("Who copies would say"), decision.for_copying),
+            (tr("Who starts clean would say"), decision.for_starting_clean),
+        ):
+            at = self._heads(at, title, "", "", "")
+            self._grid.addWidget(label(" ".join(said(t) for t in texts), wrap=True, copyable=True), at, 0, 1, 4)
+            at += 1
+        return at
 
     def _heads(self, at: int, *texts: str) -> int:
         for column, text in enumerate(texts):
@@ -115,8 +159,9 @@ class FiguresSheet(QDialog):
             self._model.argue(name, value)
         except NeogenesisError as error:
             self._fault.setText(said(error.sentence()))
+            self._fault.show()
             return
-        self._fault.setText("")
+        self._fault.hide()
         self._build()
 
     def _all_usual(self) -> None:

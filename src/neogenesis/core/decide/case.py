@@ -69,8 +69,8 @@ class Facts:
     """Everything that the model works with. Bytes, and exact money; None where nobody knows.
 
     `new_bytes` is the capacity of the best drive that fits, `new_cost` what it costs with what it needs; `fits` tells
-    whether any was offered that does. `imaged` tells that the old drive was read as a whole already: an image, a rescue
-    or files copied out are the source from now on. `waiting` is what an hour of waiting is worth to the customer; `own_seconds` what
+    whether any was offered that does. `imaged` tells that the old drive was read as a whole already: an image or a
+    rescue is the source from now on. `waiting` is what an hour of waiting is worth to the customer; `own_seconds` what
     somebody said that a piece of work takes here; `factors` how much longer a kind of work takes in this shop than is
     usual. `notes` are what was strange about the case.
     """

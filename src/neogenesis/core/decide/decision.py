@@ -8,9 +8,11 @@ from decimal import ROUND_HALF_UP, Decimal
 from typing import Any, ClassVar, Literal
 
 from neogenesis.core.decide.case import Facts
+from neogenesis.core.decide.connections import Link, connections
 from neogenesis.core.decide.numbers import numbers
+from neogenesis.core.decide.schools import for_copying, for_starting_clean
 from neogenesis.core.decide.times import hands_middle, middle_seconds, percentiles
-from neogenesis.core.decide.ways import WAYS, Connection, Considered, Way, consider, kind_of
+from neogenesis.core.decide.ways import WAYS, Connection, Considered, Way, consider, kind_of, life_percent
 from neogenesis.core.record import Record
 
 _CENT = Decimal("0.01")
@@ -19,7 +21,9 @@ _FAR = 10**9
 
 
 class WayRow(Record, frozen=True, kw_only=True):
-    """Times in seconds and money for one seat. `solves`: it does what was asked and keeps what must survive."""
+    """Times in seconds and money for one seat. `solves`: it does what was asked and keeps what must survive;
+    `life_percent` is the share of the old drive's remaining reading that it takes.
+    """
 
     way: Way
     allowed: bool
@@ -37,6 +41,9 @@ class WayRow(Record, frozen=True, kw_only=True):
     risk: Literal["low", "some", "high"]
     risk_percent: float
     solves: bool
+    risk_reasons: tuple[str, ...] = ()
+    life_percent: float = 0.0
+    connections: tuple[Link, ...] = ()
 
 
 class Decision(Record, frozen=True, kw_only=True):
@@ -55,6 +62,8 @@ class Decision(Record, frozen=True, kw_only=True):
     seats_within_budget: int | None
     spares: str
     notes: tuple[str, ...]
+    for_copying: tuple[str, ...] = ()
+    for_starting_clean: tuple[str, ...] = ()
 
 
 def decide(facts: Facts) -> Decision:
@@ -74,6 +83,8 @@ def decide(facts: Facts) -> Decision:
         seats_within_budget=_within(facts.budget, cost),
         spares=_text(chosen.parts_cost * facts.seats * Decimal(numbers().weigh.spares_percent) / 100),
         notes=facts.notes,
+        for_copying=tuple(for_copying(facts)),
+        for_starting_clean=tuple(for_starting_clean(facts)),
     )
 
 
@@ -157,6 +168,9 @@ def _row(one: Considered, facts: Facts) -> WayRow:
         risk=level,
         risk_percent=round(one.risk_percent, 1),
         solves=one.solves,
+        risk_reasons=one.risk_reasons,
+        life_percent=round(life_percent(one, facts), 2),
+        connections=connections(one.way, facts),
     )
 
 

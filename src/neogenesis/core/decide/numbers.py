@@ -63,6 +63,7 @@ class Numbers(StrictRecord, frozen=True, kw_only=True):
     alone: Alone
     risk: Risk
     weigh: Weigh
+    life: dict[str, float]
     learning: Learning
 
 

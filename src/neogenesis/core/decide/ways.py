@@ -6,7 +6,7 @@ model of `times` draws from them.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Literal
@@ -49,6 +49,7 @@ class Considered:
     keeps: tuple[str, ...]
     again: tuple[str, ...]
     risk_percent: float
+    risk_reasons: tuple[str, ...] = ()
     again_count: int = field(default=0)
 
 
@@ -58,6 +59,7 @@ def consider(way: Way, facts: Facts) -> Considered:
     keeps, again = _keeps(way, facts), _again(way, facts)
     connection = _connection(way, facts)
     openings = _openings(way, connection)
+    risks = list(_risks(way, facts))
     return Considered(
         way=way,
         allowed=not against,
@@ -69,7 +71,8 @@ def consider(way: Way, facts: Facts) -> Considered:
         parts_cost=_parts_cost(way, facts),
         keeps=keeps,
         again=again,
-        risk_percent=_risk(way, facts),
+        risk_percent=_together(risks),
+        risk_reasons=tuple(text for _, text in risks if text),
         again_count=len(again) if way in ("fresh", "salvage", "replace-machine") else 0,
     )
 
@@ -341,24 +344,38 @@ def _openings(way: Way, connection: Connection) -> int:
     return 0 if connection == "stick" else 1
 
 
-def _risk(way: Way, facts: Facts) -> float:
-    """Per cent; independent chances of failing, together."""
+def _risks(way: Way, facts: Facts) -> Iterator[tuple[float, str]]:
+    """Chances in per cent that the way has to be left, each with its reason; the usual one has none."""
     r = numbers().risk
     reads = way in _READING or (way == "fresh" and facts.must_survive != "nothing")
     touches = reads and not facts.imaged
-    chances = [r.base]
+    yield r.base, ""
     if touches and facts.health == "lost-cause":
-        chances.append(r.lost)
+        yield r.lost, "The old drive no longer answers."
     elif touches and facts.image_first:
-        chances.append(r.failing)
+        yield r.failing, "The old drive is failing, and has to be read."
     if way in ("replace", "split", "exact") and facts.unclean:
-        chances.append(r.unclean)
+        yield r.unclean, "A volume is unclean: files may be damaged already."
     if way not in ("fresh", "replace-machine", "salvage"):
-        chances += [r.malware] if "malware" in facts.symptoms else []
-        chances += [r.damaged_system] if "loop" in facts.symptoms else []
+        if "malware" in facts.symptoms:
+            yield r.malware, "Malware would stay."
+        if "loop" in facts.symptoms:
+            yield r.damaged_system, "The damage in the system would stay."
     if way == "fresh":
-        chances.append(r.fresh)
+        yield r.fresh, "A program or driver may not be found again."
+
+
+def _together(risks: Sequence[tuple[float, str]]) -> float:
+    """Per cent; independent chances of failing."""
     stays = 1.0
-    for chance in chances:
+    for chance, _ in risks:
         stays *= 1 - chance / 100
     return 100 * (1 - stays)
+
+
+def life_percent(one: Considered, facts: Facts) -> float:
+    """Share of the reading that such an old drive usually still has in it; 0 where it is not read any more."""
+    if facts.imaged:
+        return 0.0
+    hours = sum(p.spread[1] for p in one.pieces if p.name == "copy") / 3600
+    return min(100.0, 100 * hours / numbers().life.get(facts.health, numbers().life["unknown"]))
