@@ -189,7 +189,7 @@ class DecideModel(QObject):
         figures |= {"why": why.strip(), "planned": planned(consider(way, self.facts))}
         text = _told(way, decision.recommended, why.strip())
         if switches:
-            text = f"Switched from {before} to {way}: {why.strip()}"
+            text = _switched(before, way, why.strip())
             figures |= {"from": before, "kept": self.kept}
         self._session.record("decide", text, **figures)
         intent = next((i for i in _PLANNED if i == way), None)
@@ -237,6 +237,10 @@ class DecideModel(QObject):
             return bool(self.choice.chosen) and self.choice.recommended != self.decision.recommended
         except BadRecord:
             return False
+
+
+def _switched(before: str, way: str, why: str) -> str:
+    return f"Switched from {before} to {way}: {why}"
 
 
 def _told(way: str, recommended: str, why: str) -> str:

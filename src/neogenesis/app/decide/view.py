@@ -42,6 +42,7 @@ class DecideView(StopView):
         super().__init__(tr("Decide"))
         self._desk, self._model = desk, desk.decide
         self._banner, self._change = label("", "head", wrap=True, copyable=True), label("", "small", wrap=True)
+        self._recommended = ""
         self.lanes = LanesCanvas()
         self.lanes.chosen_changed.connect(lambda _: self._show_chosen())
         self._about = QVBoxLayout()
@@ -121,6 +122,9 @@ class DecideView(StopView):
             return
         decision = self._model.decision
         self.lanes.show_scene(lanes_scene(decision, self._model.considered()))
+        if decision.recommended != self._recommended:  # the mark follows what is recommended
+            self._recommended = decision.recommended
+            self.lanes.choose(decision.recommended)
         name = tr(WAY_NAMES[decision.recommended])
         best = next(w for w in decision.ways if w.way == decision.recommended)
         first = tr("An image first; then {0}.").format(name) if decision.first else tr("{0} is the way.").format(name)

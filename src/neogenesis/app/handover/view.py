@@ -59,7 +59,7 @@ class HandoverView(StopView):
         self.hands = QLineEdit(desk.drafts.get("hands", ""))
         self.hands.textEdited.connect(lambda text: desk.drafts.__setitem__("hands", text))
         self.hands.setFixedWidth(look().px(72))
-        self.hands.setPlaceholderText("min")
+        self.hands.setPlaceholderText(tr("min"))
         self.hands.setAccessibleName(tr("Work with hands on it, in minutes"))
         self.hands.returnPressed.connect(self._measure)
         self.record = button(tr("Record"), self._measure, "", tr("Write the times into the logbook"))

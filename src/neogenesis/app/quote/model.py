@@ -83,8 +83,8 @@ class QuoteModel(QObject):
         self.quotes[-1] = done
         if way:
             offer = next(o for o in done.offers if o.way == way)
-            text = f"Quote {done.number} accepted: {way}"
-            self._session.record("quote", text, way=way, gross=offer.gross, note=done.note)
+            figures = {"way": way, "gross": offer.gross, "note": done.note}
+            self._session.record("quote", f"Quote {done.number} accepted: {way}", **figures)
             self._decide.choose(offer.way, f"accepted quote {done.number}")
         else:
             self._session.record("quote", f"Quote {done.number} declined", note=done.note)
