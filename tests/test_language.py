@@ -36,7 +36,8 @@ ROOT = Path(__file__).parents[1]
 _NAMES = """
 Saltmarsh Repair, Gullhaven Pilots' Office, Petrel 14, Halden 500, Corvane N2, Ada, Neogenesis, neogenesis, BLAKE3,
 KiB, MiB, GiB, NTFS, FAT, exFAT, ext4, GPT, SATA, NVMe, USB, English, Deutsch, EUR, Ctrl, Shift, Alt, Return,
-Umschalt, Strg, Enter, Anchor Linux, root, Meridian, papers, Recovery, START
+Umschalt, Strg, Enter, Anchor Linux, root, Meridian, papers, Recovery, START, Brightwell, Petrel, Quayside, Desk, Pane,
+Parlour, Shell, Turn, Kiosk, Pilot, Pocket, Till, Ostrel, Corvane, heat pad, M.2 under the cover, MB/s, GB/s, D4
 """
 NAMES = tuple(name.strip() for name in _NAMES.split(","))
 

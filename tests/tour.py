@@ -8,6 +8,8 @@ from pathlib import Path
 from PyQt6.QtWidgets import QDialog, QWidget
 from pytestqt.qtbot import QtBot
 
+from neogenesis.app.decide.view import DecideView
+from neogenesis.app.fit.view import FitView
 from neogenesis.app.intake.view import IntakeView
 from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.window import MainWindow
@@ -60,6 +62,24 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     window.show_stop("decide")
     qtbot.wait(50)
     yield "decide", window
+    decide = window.views["decide"]
+    assert isinstance(decide, DecideView)
+    for name, show in (
+        ("figures", decide.show_figures),
+        ("quote", decide.show_quote),
+        ("fleet", decide.show_fleet),
+        ("past", decide.show_past),
+    ):
+        show()
+        yield from _sheet(window, name)
+    window.show_stop("fit")
+    qtbot.wait(50)
+    yield "fit", window
+    fit = window.views["fit"]
+    assert isinstance(fit, FitView)
+    for name, show in (("lists", fit.show_lists), ("profiles", fit.edit_profile)):
+        show()
+        yield from _sheet(window, name)
     plan(qtbot, window)
     yield "plan", window
     window.show_stop("transfer")

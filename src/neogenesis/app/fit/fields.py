@@ -11,6 +11,12 @@ from neogenesis.app.parts.form import ChoiceField, Field, TextField
 from neogenesis.core.fit.quantity import parse_amount, parse_amounts, shown_amount
 
 _BAYS = ("m2", "msata", "2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered")
+#: Options that are words, for the catalogue of texts.
+OPTION_WORDS = (
+    *(mark("laptop"), mark("convertible"), mark("tower"), mark("all-in-one"), mark("handheld"), mark("appliance")),
+    *(mark("vehicle"), mark("uefi"), mark("legacy"), mark("both"), mark("optical"), mark("soldered")),
+    mark("emmc-module"),
+)
 _FORMS = ("", *_BAYS)
 _BUSES = ("", "nvme", "sata", "pata", "emmc")
 
@@ -128,7 +134,7 @@ def _field(spec: Spec) -> Field:
     if spec.yes_no:
         return _YesNo(spec.key, title, (("", tr("not known")), ("yes", tr("yes")), ("no", tr("no"))))
     if spec.options:
-        return _OneOf(spec.key, title, tuple((o, o or tr("not known")) for o in spec.options))
+        return _OneOf(spec.key, title, tuple((o, tr(o or "not known")) for o in spec.options))
     return TextField(spec.key, title, parse=lambda text: _parsed(text, spec), shown=_shown, unit=spec.unit or "")
 
 

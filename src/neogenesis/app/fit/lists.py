@@ -8,13 +8,19 @@ from pathlib import Path
 from PyQt6.QtWidgets import QDialog, QFileDialog, QGridLayout, QWidget
 
 from neogenesis.app.fit.prints import GROUP_WORDS, print_fit
-from neogenesis.app.language import said, tr
+from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, label, read_through, row, stack
 from neogenesis.app.theme.look import look
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.fit.lists import as_csv
 from neogenesis.core.record import save_bytes
+
+#: Words that the lists come with, for the catalogue of texts.
+WORDS = (
+    *(mark("plastic pick"), mark("thin plastic pick"), mark("plastic spudger"), mark("two suction cups")),
+    *(mark("glove"), mark("removal keys"), mark("opening"), mark("always"), mark("memory"), mark("screw M2x3")),
+)
 
 
 class ListsSheet(QDialog):
