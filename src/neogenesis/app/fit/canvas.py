@@ -62,7 +62,7 @@ def paint_view(painter: QPainter, view: View, paper: Paper, font: QFont) -> None
         painter.setPen(QPen(look().colour("stop"), 1.6))
         painter.setBrush(look().colour("stop", 0.45))
         painter.drawRect(paper.box(box))
-    for measure in view.measures:
+    for measure in sorted(view.measures, key=lambda m: m.over):
         paint_measure(painter, measure, paper)
 
 
@@ -95,7 +95,12 @@ def paint_measure(painter: QPainter, measure: Measure, paper: Paper) -> None:
     text = tr("{0} mm too much").format(f"{measure.mm:.2g}") if measure.over else f"{measure.mm:g} mm"
     middle = (one + other) / 2
     wide, tall = look().px(130), look().px(18)
-    if across:
+    if measure.over and not across:
+        wide = painter.fontMetrics().horizontalAdvance(text) + look().px(10)
+        place = QRectF(max(0.0, middle.x() - wide - look().px(5)), middle.y() - tall / 2, wide, tall)
+        painter.fillRect(place, look().colour("raised"))
+        painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
+    elif across:
         place = QRectF(middle.x() - wide / 2, middle.y() - tall - 1, wide, tall)
         painter.drawText(place, Qt.AlignmentFlag.AlignCenter, text)
     else:

@@ -77,8 +77,8 @@ def _html(title: str, lines: list[Line]) -> str:
             group = line.group
             parts.append(f"<h2>{escape(tr(GROUP_WORDS[group]))}</h2><table width='100%' cellpadding='3'>")
         price = "" if line.price is None else QLocale().toString(float(line.price), "f", 2)
-        cells = (f"☐ {line.count} ×", said(line.what), said(line.why), price)
-        parts.append("<tr>" + "".join(f"<td>{escape(c)}</td>" for c in cells) + "</tr>")
+        cells = ((8, f"☐ {line.count} ×"), (50, said(line.what)), (32, said(line.why)), (10, price))
+        parts.append("<tr>" + "".join(f"<td width='{w}%'>{escape(c)}</td>" for w, c in cells) + "</tr>")
     return "".join(parts) + ("</table>" if group else "")
 
 

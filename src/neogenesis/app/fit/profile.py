@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import msgspec
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtWidgets import QDialog, QListWidget, QListWidgetItem, QStackedWidget, QWidget
 
 from neogenesis.app.fit.fields import BAY, MACHINE, MEMORY, fields_for, part_specs
@@ -30,9 +30,9 @@ class ProfileSheet(QDialog):
         self._machine: dict[str, Any] = _plain(machine) if machine is not None else {}
         self._part: dict[str, Any] = _plain(part) if part is not None else {}
         self.setWindowTitle(tr("Profiles"))
-        self.resize(look().px(760), look().px(600))
+        self.resize(look().px(800), look().px(600))
         self.pages = QListWidget()
-        self.pages.setFixedWidth(look().px(190))
+        self.pages.setFixedWidth(look().px(170))
         self.pages.setAccessibleName(tr("Pages of the profiles"))
         self._forms = QStackedWidget()
         self.forms: list[tuple[str, Form]] = []
@@ -76,6 +76,7 @@ class ProfileSheet(QDialog):
         form.show_values({name: values.get(name) for name in form.fields})
         form.edited.connect(self._check)
         item = QListWidgetItem(title)
+        item.setSizeHint(QSize(look().px(120), look().px(36)))
         item.setData(Qt.ItemDataRole.UserRole, key)
         self.pages.addItem(item)
         self._forms.addWidget(scrolled(form))

@@ -68,8 +68,8 @@ class FitView(StopView):
         self._model.changed.connect(self.refresh)
 
     def _built(self) -> None:
-        pair = row(self._pair, self._verdict, gap=look().px(12))
-        pair.setStretch(0, 1)
+        pair = row(self._verdict, self._pair, gap=look().px(12))
+        pair.setStretch(1, 1)
         card = QWidget()
         card.setObjectName("card")
         inner = stack(self._set, None, margin=look().px(12))

@@ -189,7 +189,8 @@ def _case_side(part: Part, bay: Bay) -> View:
         *([Box("caddy", 0.0, 0.0, end, room)] if bay.kind == "optical" and part.form != "optical" else []),
         Box("case", 0.0, 0.0, long, tall),
     ]
-    measures = [Measure(0.0, room + 4.0, long, room + 4.0), Measure(end + 7.0, 0.0, end + 7.0, room)]
+    top = max(room, tall) + 4.0
+    measures = [Measure(0.0, top, long, top), Measure(end + 7.0, 0.0, end + 7.0, room)]
     if tall > room:
         boxes.append(Box("over", 0.0, room, long, tall))
         measures.append(Measure(long * 0.94, room, long * 0.94, tall, True))
