@@ -237,7 +237,7 @@ def test_a_plate_that_fits_several_machines_is_asked_about(small_bench: Path, op
     window.open_job("T-9")
     view, model = intake_view(window), window.job.intake
     QTest.keyClicks(view.who.make, "Petrel")
-    assert set(view.who._which.chips) == {"Petrel 11", "Petrel 14", "Petrel Turn 13"}
+    assert {"Petrel 11", "Petrel 14", "Petrel Turn 13"} < set(view.who._which.chips)
     assert "two-machines" in {a.code for a in model.asks}
     view.who._which.chips["Petrel 11"].click()
     assert model.match.machine is not None and model.intake.plate.model == "11"

@@ -12,38 +12,34 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
-from datetime import datetime, timedelta
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={Path(__file__).parents[1] / 'data/screen.json'}")
 
-import msgspec
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from neogenesis.app.bench import Bench
+from neogenesis.app.decide.fleet import FleetSheet
+from neogenesis.app.decide.view import DecideView
+from neogenesis.app.fit.view import FitView
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.intake.view import IntakeView
-from neogenesis.app.keep.view import KeepSheet
+from neogenesis.app.open_job import OpenJob
 from neogenesis.app.overlay.help import HelpOverlay
+from neogenesis.app.quote.sheet import QuoteSheet
 from neogenesis.app.settings import Settings, save_settings
 from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.window import MainWindow
 from neogenesis.app.work import Work
-from neogenesis.bench import imaging
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo import demo_bench
-from neogenesis.core.job import Job
 
 _LONGEST_WAIT_S = 120.0
-_MANY_JOBS = 397
-_WISHES = ("Faster, everything exactly as it was", "More room", "The photographs; the machine is old")
-_MACHINES = ("Petrel 14", "Brightwell Desk 3", "Petrel 11", "Quayside Kiosk")
-_RESTORE_ONTO = ("Corvane N2", "Corvane S5")
 
 
 def wait(until: Callable[[], bool], longest_s: float = _LONGEST_WAIT_S) -> bool:
@@ -99,7 +95,7 @@ def main(folder: Path, language: str = "en") -> None:
 
 
 def _photograph_intake(window: MainWindow, photographer: Photographer) -> None:
-    """What must survive, and the stopwatch while it runs."""
+    """What must survive."""
     window.open_job("T-1042")
     window.show_stop("intake")
     view = window.views["intake"]
@@ -111,14 +107,10 @@ def _photograph_intake(window: MainWindow, photographer: Photographer) -> None:
     if bar is not None:
         bar.setValue(0)
     photographer.take(window, "intake")
-    view.press_stopwatch()
-    pause(2300)
-    photographer.take(window, "intake-stopwatch")
-    view.watch.give_up.click()
 
 
 def _photograph_looks(window: MainWindow, photographer: Photographer) -> None:
-    """What fills a machine that is slow and full, and why it is both."""
+    """What fills a machine that is slow and full."""
     window.open_job("T-1045")
     window.show_stop("survey")
     job, view = window.job, window.views["survey"]
@@ -134,24 +126,15 @@ def _photograph_looks(window: MainWindow, photographer: Photographer) -> None:
     for _ in range(2):
         view.fill.canvas.open()
     photographer.take(window, "survey-fills")
-    view.show_view("why")
-    photographer.take(window, "survey-why")
 
 
 def _photograph_rescue(window: MainWindow, photographer: Photographer, place: Path) -> None:
-    """A failing drive: the sheet, the rescue under way, and what was lost; then an image onto two drives at once."""
+    """A failing drive: the rescue under way, and what was lost."""
     window.open_job("T-1044")
     job = window.job
     assert job is not None
     job.survey.start()
     wait(lambda: job.survey.state == "done")
-    window.sheets.show_keep()
-    sheet = window.findChild(KeepSheet)
-    assert sheet is not None
-    sheet.place.setText("/srv/jobs/T-1044/old-drive.img")
-    sheet.tail.setText("rive")
-    photographer.take(sheet, "keep")
-    sheet.reject()
     job.keep.start("rescue", str(place / "old-drive.img"), ["rive"])
     window.show_stop("transfer")
     wait(lambda: (latest := job.keep.heard.latest) is not None and latest.text == "out" and latest.place_bytes > 4e10)
@@ -161,36 +144,49 @@ def _photograph_rescue(window: MainWindow, photographer: Photographer, place: Pa
     job.keep.dismiss()
 
 
-def _photograph_restore(window: MainWindow, photographer: Photographer, place: Path) -> None:
-    window.open_job("T-1043")
+def _photograph_judgement(window: MainWindow, photographer: Photographer) -> None:
+    """A clean start and doing less recommended; a part that fits and one that does not; a quote and a fleet."""
+    for ticket, name in (("T-1049", "decide-fresh"), ("T-1048", "decide-less")):
+        _surveyed(window, ticket)
+        window.show_stop("decide")
+        photographer.take(window, name)
+    job = _surveyed(window, "T-1045")
+    window.show_stop("fit")
+    view = window.views["fit"]
+    assert isinstance(view, FitView)
+    photographer.take(window, "fit")
+    job.intake.choose_machine("Petrel 16")
+    pause(100)
+    view.parts.look_at("corvane-n4-4000", "M-1")
+    photographer.take(window, "fit-against")
+    job.intake.choose_machine("Petrel 14")
+    job.decide.put(parts_cost="54.50", replacement_price="240")
+    window.show_stop("decide")
+    decide = window.views["decide"]
+    assert isinstance(decide, DecideView)
+    decide.show_quote()
+    quote = window.findChild(QuoteSheet)
+    assert quote is not None
+    photographer.take(quote, "quote")
+    quote.reject()
+    decide.show_fleet()
+    fleet = window.findChild(FleetSheet)
+    assert fleet is not None
+    for field, text in ((fleet.budget, "1600"), (fleet.docks, "4"), (fleet.rows[1][1], "7"), (fleet.rows[1][2], "42")):
+        field.setText(text)
+    fleet.rows[1][0].setCurrentIndex(fleet.rows[1][0].findData("Brightwell Desk 3"))
+    photographer.take(fleet, "fleet")
+    fleet.reject()
+
+
+def _surveyed(window: MainWindow, ticket: str) -> OpenJob:
+    window.open_job(ticket)
     job = window.job
     assert job is not None
-    imaging.make_image(str(place / "drives/museum-kiosk.drive.json"), place / "kiosk.qcow2", 1)
-    targets = [d.docked.name for d in window.bench.docks() if d.docked and d.docked.drive.model in _RESTORE_ONTO]
-    job.keep.start("restore", str(place / "kiosk.qcow2"), ["41F2", "77B6"], targets)
-    window.show_stop("transfer")
-    wait(lambda: all(lane.share > 0.3 for lane in job.keep.heard.lanes.values()) and len(job.keep.heard.lanes) == 2)
-    photographer.take(window, "restore")
-    wait(lambda: not job.keep.is_active)
-    job.keep.dismiss()
-
-
-def _photograph_german(window: MainWindow, photographer: Photographer) -> None:
-    before = window.appearance.settings
-    window.appearance.keep(msgspec.structs.replace(before, language="de"))
-    photographer.take(window, "plan-german")
-    window.appearance.keep(before)
-
-
-def _photograph_many_jobs(window: MainWindow, photographer: Photographer) -> None:
-    for number in range(1, _MANY_JOBS):
-        due = (datetime.now() + timedelta(days=number % 11 - 2)).strftime("%Y-%m-%d 16:00")
-        wish, machine = _WISHES[number % len(_WISHES)], _MACHINES[number % len(_MACHINES)]
-        job = Job(ticket=f"T-{2000 + number}", customer=f"Islander {number}", machine=machine, promise=due, wish=wish)
-        window.bench.store.add(job)
-    window.show_jobs()
-    window.jobs_view.list.scrollToTop()
-    photographer.take(window, "jobs-many")
+    if job.survey.record is None:
+        job.survey.start()
+        wait(lambda: job.survey.state == "done")
+    return job
 
 
 def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
@@ -203,7 +199,7 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     job.survey.start()
     wait(lambda: job.survey.state == "done")
     photographer.take(window, "survey")
-    job.decide.put(parts_cost="79.90", replacement_price="640")
+    job.decide.put(parts_cost="64.90", replacement_price="640")
     window.show_stop("decide")
     photographer.take(window, "decide")
     window.show_stop("plan")
@@ -212,7 +208,6 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     window.appearance.switch_theme()
     photographer.take(window, "plan-night")
     window.appearance.switch_theme()
-    _photograph_german(window, photographer)
     job.plan.write()
     window.show_stop("transfer")
     photographer.take(window, "transfer-gates")
@@ -225,7 +220,7 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     job.transfer.stop()
     wait(lambda: not job.transfer.is_active)
     _photograph_rescue(window, photographer, place)
-    _photograph_restore(window, photographer, place)
+    _photograph_judgement(window, photographer)
     window.open_job("T-1041")
     photographer.take(window, "handover")
     handover = window.views["handover"]
@@ -235,7 +230,6 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     overlay = window.findChild(HelpOverlay)
     assert overlay is not None
     overlay.close()
-    _photograph_many_jobs(window, photographer)
     look().set()
 
 
