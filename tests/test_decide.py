@@ -15,9 +15,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neogenesis.core.decide import Facts, decide, read_case
+from neogenesis.core.decide.case import facts_of
 from neogenesis.core.decide.times import percentiles
 from neogenesis.core.decide.ways import WAYS, Piece, consider
 from neogenesis.core.errors import BadRecord
+from neogenesis.core.units import nominal_bytes
 from tests.drives import LINUX, NT_DATA, STARTUP, Part, make_drive, standard_parts
 from tests.test_fit import low_bay, machine, ssd
 
@@ -296,3 +298,15 @@ def test_what_a_case_names_must_be_there(tmp_path: Path, neogenesis: Callable) -
     (tmp_path / "s.json").write_text("[]")
     neogenesis("decide", case_file(tmp_path, survey="s.json"), status=3)
     neogenesis("decide", case_file(tmp_path, health="s.json"), status=3)
+
+
+def test_of_several_drives_only_those_are_bought_that_are_needed() -> None:
+    reads: dict[str, object] = {"read_bytes_per_s": 5.5e8, "cache_bytes": 1e10}
+    small = ssd("small", capacity_gb=120, price="20.00", **reads)
+    large = ssd("large", capacity_gb=2000, price="300.00", **reads)
+    old = ssd("old", capacity_gb=500, price="90.00")
+    case = read_case(msgspec.json.encode({"schema": "neogenesis.case/1"}))
+    found = facts_of(case, None, None, machine(low_bay(holds="old")), (small, large, old))
+    assert found.fits and found.new_cost == Decimal("20.00") and found.new_bytes == nominal_bytes(120)
+    priceless = facts_of(case, None, None, machine(low_bay()), (ssd("a", capacity_gb=120), ssd("b", capacity_gb=240)))
+    assert priceless.fits and priceless.new_cost == 0

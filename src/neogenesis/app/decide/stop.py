@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from neogenesis.app.decide.view import DecideView
 from neogenesis.app.language import mark
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.stop import Marks, StopAction, StopSpec
+from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, StopView
 
 _HELP = (
     mark("Each lane is a way. Solid is time with hands on it, pale runs alone, a ring is an opening of the machine."),
@@ -19,16 +18,22 @@ def _marks(desk: OpenJob) -> Marks | None:
     return ("caution", 1) if desk.decide.is_out_of_date and not desk.job.closed else None
 
 
+def _build(desk: OpenJob) -> StopView:
+    from neogenesis.app.decide.view import DecideView  # heavy, and not needed to open the window
+
+    return DecideView(desk)
+
+
 SPEC = StopSpec(
     "decide",
-    DecideView,
+    _build,
     next_step="Decide which way to go",
     help=_HELP,
     marks=_marks,
     actions=(
-        StopAction("figures", "Where the figures come from", "Ctrl+Shift+F", DecideView.show_figures),
-        StopAction("quote", "Quote for the customer", "Ctrl+Shift+Q", DecideView.show_quote),
-        StopAction("fleet", "The same for many machines", "Ctrl+Shift+M", DecideView.show_fleet),
-        StopAction("past", "What this shop's own jobs say", "Ctrl+Shift+H", DecideView.show_past),
+        StopAction("figures", "Where the figures come from", "Ctrl+Shift+F", lambda view: view.show_figures()),
+        StopAction("quote", "Quote for the customer", "Ctrl+Shift+Q", lambda view: view.show_quote()),
+        StopAction("fleet", "The same for many machines", "Ctrl+Shift+M", lambda view: view.show_fleet()),
+        StopAction("past", "What this shop's own jobs say", "Ctrl+Shift+H", lambda view: view.show_past()),
     ),
 )

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from neogenesis.app.fit.view import FitView
 from neogenesis.app.language import mark
-from neogenesis.app.parts.stop import StopAction, StopSpec
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.stop import StopAction, StopSpec, StopView
 
 _HELP = (
     mark(
@@ -20,14 +20,20 @@ _HELP = (
 )
 
 
+def _build(desk: OpenJob) -> StopView:
+    from neogenesis.app.fit.view import FitView  # heavy, and not needed to open the window
+
+    return FitView(desk)
+
+
 SPEC = StopSpec(
     "fit",
-    FitView,
+    _build,
     next_step="Choose the parts that fit",
     help=_HELP,
     actions=(
-        StopAction("lists", "Lists of what must be at hand", "Ctrl+Shift+L", FitView.show_lists),
-        StopAction("profile", "Change a profile", "Ctrl+Shift+E", FitView.edit_profile),
-        StopAction("bring", "Bring profiles from a file", "Ctrl+Shift+O", FitView.bring),
+        StopAction("lists", "Lists of what must be at hand", "Ctrl+Shift+L", lambda view: view.show_lists()),
+        StopAction("profile", "Change a profile", "Ctrl+Shift+E", lambda view: view.edit_profile()),
+        StopAction("bring", "Bring profiles from a file", "Ctrl+Shift+O", lambda view: view.bring()),
     ),
 )

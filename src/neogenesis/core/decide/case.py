@@ -9,7 +9,12 @@ from typing import ClassVar, Literal
 from neogenesis.core.drive import Health
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.fit import Part, fit
+from neogenesis.core.fit.matrix import matrix
+from neogenesis.core.fit.memory import fit_memory
+from neogenesis.core.fit.numbers import numbers as fit_numbers
 from neogenesis.core.fit.part import money, one_currency
+from neogenesis.core.fit.sets import DriveSet, proposed, worth_having
+from neogenesis.core.judgement import judgement
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 from neogenesis.core.survey import Survey
@@ -19,6 +24,7 @@ Symptom = Literal[
     "slow", "no-start", "loop", "freezes", "noise", "dropped", "full", "malware", "no-system", "wants-room", "wet"
 ]
 _MOST = 1_000_000
+_MOST_PAIRS = 2000
 MustSurvive = Literal["everything", "files", "nothing"]
 
 
@@ -140,7 +146,7 @@ def facts_of(
             "free_bay": len(bays) > max(1, len(held)),
             "removable": not bays or any(b.kind != "soldered" for b in bays),
         }
-    more |= _of_parts(machine, parts)
+    more |= _of_parts(machine, parts, survey.used_bytes if survey is not None else 0)
     return Facts(
         symptoms=frozenset(case.symptoms),
         must_survive=case.must_survive,
@@ -173,8 +179,9 @@ def _of_survey(survey: Survey) -> dict[str, object]:
     }
 
 
-def _of_parts(machine: Machine | None, parts: tuple[Part, ...]) -> dict[str, object]:
-    """The drive that the best assignment puts where the system starts; without a machine, the largest."""
+def _of_parts(machine: Machine | None, parts: tuple[Part, ...], used_bytes: int = 0) -> dict[str, object]:
+    """The drive that is put where the system starts, of several the one that Fit proposes; without a machine, the
+    largest."""
     drives = [p for p in parts if p.kind == "drive"]
     if not drives:
         return {"offered": False}
@@ -182,8 +189,12 @@ def _of_parts(machine: Machine | None, parts: tuple[Part, ...]) -> dict[str, obj
         best = max(drives, key=lambda p: p.capacity_gb or 0)
         cost = best.cost or Decimal(0)
     else:
-        answer = fit(machine, parts)
         held = {b.holds for b in machine.bays}
+        several = [d for d in drives if d.id not in held]
+        best_of = _proposed(machine, several, parts, used_bytes) if len(several) > 1 else None
+        if best_of is not None:
+            return _bought(best_of.system.part, best_of.cost + _memory_cost(machine, parts))
+        answer = fit(machine, parts)
         starts = {b.name for b in machine.bays if b.starts_system is not False}
         chosen = [a for a in answer.assignment if a.part not in held and a.part in {p.id for p in drives}]
         if not chosen:
@@ -192,6 +203,29 @@ def _of_parts(machine: Machine | None, parts: tuple[Part, ...]) -> dict[str, obj
         first = max(chosen, key=lambda a: (a.bay in starts, by_id[a.part].read_bytes_per_s or 0))
         best = by_id[first.part]
         cost = Decimal(answer.cost)
+    return _bought(best, cost)
+
+
+def _proposed(machine: Machine, drives: list[Part], parts: tuple[Part, ...], used_bytes: int) -> DriveSet | None:
+    """Of several drives those that Fit would propose; None where none has room or a price."""
+    near = [p for p in parts if p.kind in ("adapter", "caddy")]
+    near += [p for p in parts if p.id in {b.holds for b in machine.bays}]
+    needed = int(used_bytes * 100 / judgement().fill_caution_percent)
+    table = matrix(machine, drives, near, None)
+    costs = [d.cost or Decimal(0) for d in drives]
+    matches = table.all() if len(drives) * len(machine.bays) <= _MOST_PAIRS else table.worth_trying(costs)
+    sets = worth_having(matches, {p.id: p.cost for p in parts}, needed)
+    return proposed(sets, None, int(used_bytes * fit_numbers().set.grow)) or proposed(sets, None)
+
+
+def _memory_cost(machine: Machine, parts: tuple[Part, ...]) -> Decimal:
+    memory = fit_memory(parts, machine.memory, None)
+    by_id = {p.id: p for p in parts}
+    return sum((by_id[i].cost or Decimal(0) for i in memory.placed), Decimal(0)) if memory is not None else Decimal(0)
+
+
+def _bought(best: Part, cost: Decimal) -> dict[str, object]:
+    """What the model hears of the drive on which the system will be."""
     return {
         "offered": True,
         "fits": True,
