@@ -28,7 +28,7 @@ from neogenesis.core.fit.match import Match
 from neogenesis.core.fit.matrix import matrix
 from neogenesis.core.fit.part import Part, read_part
 from neogenesis.core.fit.quantity import parse_amount, parse_amounts, shown_amount
-from neogenesis.core.fit.sets import DriveSet, made_of, proposed, worth_having
+from neogenesis.core.fit.sets import DriveSet, likely, made_of, proposed, worth_having
 from neogenesis.core.fit.waiting import drive_wait, start_after
 from neogenesis.core.machine import Machine, read_machine
 from neogenesis.core.machine.model import Bay
@@ -214,6 +214,8 @@ def test_sets_equal_those_found_by_trying_everything(title: str) -> None:
     of = matches(machine(title), drives)
     found = worth_having(of, PRICES, int(100e9))
     assert sorted((s.cost, s.room_bytes, s.wait_s) for s in found) == brute(of, int(100e9))
+    fewer = worth_having(likely(matrix(machine(title), drives, NEAR, None), PRICES), PRICES, int(100e9))
+    assert [(s.cost, s.room_bytes, s.wait_s) for s in fewer] == [(s.cost, s.room_bytes, s.wait_s) for s in found]
 
 
 def test_the_proposal_is_the_cheapest_that_is_not_felt_to_be_slower() -> None:
@@ -232,6 +234,23 @@ def test_a_larger_budget_is_never_worse(budget: int, more: int) -> None:
     sets = worth_having(matches(machine("Petrel 16")), PRICES, int(200e9))
     one, other = proposed(sets, Decimal(budget)), proposed(sets, Decimal(budget + more))
     assert one is None or (other is not None and other.wait_s <= one.wait_s + 3)
+
+
+def test_many_bays_and_parts_take_no_time_to_speak_of() -> None:
+    parts = [
+        msgspec.structs.replace(part("corvane-n2-500"), id=f"p{n}", price=f"{20 + n % 97}", capacity_gb=100 + n % 89)
+        for n in range(3000)
+    ]
+    wide = Machine(
+        schema=Machine.SCHEMA,
+        make="Brightwell",
+        model="Wall",
+        bays=tuple(Bay(name=f"b{n}", kind="m2", interfaces=("nvme",), key="M", lengths_mm=(80,)) for n in range(200)),
+    )
+    prices = {p.id: p.cost for p in parts}
+    pairs = likely(matrix(wide, parts, [], None), prices)
+    assert 0 < len(pairs) < 2000 and len({m.bay.name for m in pairs}) == 4
+    assert worth_having(pairs, prices, 10**9)
 
 
 # Drawings

@@ -15,7 +15,7 @@ from neogenesis.core.decide.fleet import Seats, fleet
 from neogenesis.core.fit import Part
 from neogenesis.core.fit.assign import assign
 from neogenesis.core.fit.matrix import matrix
-from neogenesis.core.fit.sets import worth_having
+from neogenesis.core.fit.sets import likely, worth_having
 from neogenesis.core.machine import Machine
 from tests.bench.figure import ROUNDS, Figure, spread
 from tests.test_decide import USUAL
@@ -59,7 +59,7 @@ def judging() -> list[Figure]:
     chosen = matrix(several, parts, (), None).worth_trying([prices[p.id] or 0 for p in parts])  # type: ignore[misc]
     placed = _times(lambda n: assign(chosen, prices, None))
     few, parts = _catalogue(_FEW)
-    able = matrix(few, parts, (), None).worth_trying([prices[p.id] or 0 for p in parts])  # type: ignore[misc]
+    able = likely(matrix(few, parts, (), None), prices)
     sets = _times(lambda n: worth_having(able, prices, 10**9 * n))
     office = [Seats(f"m{n}", kind, 400, Decimal(60)) for n, kind in enumerate(("laptop", "tower", "all-in-one"))]
     many_seats = _times(

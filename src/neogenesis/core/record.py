@@ -168,8 +168,10 @@ def strict_from_json(text: bytes, kind: type[T], what: str) -> T:
     found = raw.get("schema") if isinstance(raw, dict) else None
     if expected and found != expected:
         raise BadRecord(f"The {what} has the schema “{found}” where “{expected}” was expected.", "Give the right file.")
-    faults = faults_in(raw, kind)
-    refuse_faults(faults, what)
+    try:
+        return msgspec.convert(raw, kind)
+    except msgspec.ValidationError:
+        refuse_faults(faults_in(raw, kind), what)
     return from_json(text, kind, what)
 
 

@@ -24,7 +24,7 @@ from neogenesis.core.fit.matrix import Matrix, matrix
 from neogenesis.core.fit.memory import MemoryFit, fit_memory
 from neogenesis.core.fit.numbers import numbers
 from neogenesis.core.fit.part import Part, money
-from neogenesis.core.fit.sets import DriveSet, is_mechanical, made_of, proposed, worth_having
+from neogenesis.core.fit.sets import DriveSet, is_mechanical, likely, made_of, proposed, worth_having
 from neogenesis.core.fit.waiting import Start, drive_wait, start_after
 from neogenesis.core.intake import START_UP
 from neogenesis.core.job.route import next_needed
@@ -39,8 +39,6 @@ _STAYS = ("split", "beside")
 #: Drives of one nominal size differ by a little.
 _ALMOST = 0.95
 _BUS = {"usb-sata": "sata", "usb-nvme": "nvme"}
-#: Above so many parts in the catalogue, the sets are made of those only that can matter.
-_MOST_PAIRS = 2000
 
 
 class Placed(Record, frozen=True, kw_only=True):
@@ -89,6 +87,9 @@ class FitModel(QObject):
         self._parts: list[Part] | None = None
         self.faults: list[str] = []
         self._made: tuple[object, Matrix] | None = None
+        self._rows: dict[str, int] = {}
+        self._columns: dict[str, int] = {}
+        self.prices: dict[str, Decimal | None] = {}
         self._sets: tuple[object, list[DriveSet]] | None = None
         for model in (survey, intake, decide):
             model.changed.connect(self.changed)
@@ -140,6 +141,7 @@ class FitModel(QObject):
     def parts(self) -> list[Part]:
         if self._parts is None:
             self._parts, self.faults = known_parts(self._bench)
+            self.prices = {p.id: p.cost for p in self._parts}
         return self._parts
 
     @property
@@ -164,19 +166,19 @@ class FitModel(QObject):
         machine = self.machine
         if machine is None or not machine.bays:
             return None
-        key = (machine, tuple(self.parts))
+        parts = self.parts
+        key = (machine, id(parts))
         if self._made is None or self._made[0] != key:
             near = [p for p in self.parts if p.kind in ("adapter", "caddy")]
-            self._made = (key, matrix(machine, self._orderable(self.drives), near, None))
+            table = matrix(machine, self._orderable(self.drives), near, None)
+            self._made = (key, table)
+            self._rows = {p.id: n for n, p in enumerate(table.parts)}
+            self._columns = {b.name: n for n, b in enumerate(table.bays)}
         return self._made[1]
 
     def _orderable(self, drives: Sequence[Part]) -> list[Part]:
         """What is not in stock can be ordered: one piece."""
         return [p if p.pieces else msgspec.structs.replace(p, stock=None) for p in drives]
-
-    @property
-    def prices(self) -> dict[str, Decimal | None]:
-        return {p.id: p.cost for p in self.parts}
 
     @property
     def needed_bytes(self) -> int:
@@ -191,10 +193,8 @@ class FitModel(QObject):
             return []
         key = (id(table), self.needed_bytes)
         if self._sets is None or self._sets[0] != key:
-            few = len(table.parts) * len(table.bays) <= _MOST_PAIRS
-            costs = [p.cost or Decimal(0) for p in table.parts]
-            matches = table.all() if few else table.worth_trying(costs)
-            self._sets = (key, worth_having(matches, self.prices, self.needed_bytes))
+            prices = self.prices
+            self._sets = (key, worth_having(likely(table, prices), prices, self.needed_bytes))
         return self._sets[1]
 
     @property
@@ -220,9 +220,8 @@ class FitModel(QObject):
         table = self.matrix
         if table is None:
             return None
-        rows = {p.id: n for n, p in enumerate(table.parts)}
-        columns = {b.name: n for n, b in enumerate(table.bays)}
-        return table.match(rows[part], columns[bay]) if part in rows and bay in columns else None
+        row, column = self._rows.get(part), self._columns.get(bay)
+        return None if row is None or column is None else table.match(row, column)
 
     def order(self) -> list[int]:
         """Rows of the matrix: what is in the set, then by price what fits and has room, what fits, and the rest."""
@@ -281,7 +280,7 @@ class FitModel(QObject):
         before = self.measured_start_s
         if before is None:
             return None
-        kind = "rotational" if is_mechanical(one.system) else str(one.system.part.interface or "sata")
+        kind = "rotational" if is_mechanical(one.system.part) else str(one.system.part.interface or "sata")
         return start_after(before, self.old_kind, kind, one.system.effective_read_bytes_per_s)
 
     @property

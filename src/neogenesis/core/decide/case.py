@@ -13,7 +13,7 @@ from neogenesis.core.fit.matrix import matrix
 from neogenesis.core.fit.memory import fit_memory
 from neogenesis.core.fit.numbers import numbers as fit_numbers
 from neogenesis.core.fit.part import money, one_currency
-from neogenesis.core.fit.sets import DriveSet, proposed, worth_having
+from neogenesis.core.fit.sets import DriveSet, likely, proposed, worth_having
 from neogenesis.core.judgement import judgement
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
@@ -24,7 +24,6 @@ Symptom = Literal[
     "slow", "no-start", "loop", "freezes", "noise", "dropped", "full", "malware", "no-system", "wants-room", "wet"
 ]
 _MOST = 1_000_000
-_MOST_PAIRS = 2000
 MustSurvive = Literal["everything", "files", "nothing"]
 
 
@@ -212,9 +211,8 @@ def _proposed(machine: Machine, drives: list[Part], parts: tuple[Part, ...], use
     near += [p for p in parts if p.id in {b.holds for b in machine.bays}]
     needed = int(used_bytes * 100 / judgement().fill_caution_percent)
     table = matrix(machine, drives, near, None)
-    costs = [d.cost or Decimal(0) for d in drives]
-    matches = table.all() if len(drives) * len(machine.bays) <= _MOST_PAIRS else table.worth_trying(costs)
-    sets = worth_having(matches, {p.id: p.cost for p in parts}, needed)
+    prices = {p.id: p.cost for p in parts}
+    sets = worth_having(likely(table, prices), prices, needed)
     return proposed(sets, None, int(used_bytes * fit_numbers().set.grow)) or proposed(sets, None)
 
 

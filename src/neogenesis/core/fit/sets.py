@@ -7,16 +7,22 @@ with many bays, only the best at each price go on.
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
+import numpy as np
+
 from neogenesis.core.fit.match import Match
+from neogenesis.core.fit.matrix import VERDICTS, Matrix
 from neogenesis.core.fit.numbers import numbers
+from neogenesis.core.fit.part import Part
 from neogenesis.core.fit.waiting import drive_wait
 
 _MOST_SETS = 4000
+_MOST_BAYS = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +96,44 @@ def _candidates(ones: Sequence[Match], bays: int, prices: dict[str, Decimal | No
     return kept
 
 
+def likely(table: Matrix, prices: dict[str, Decimal | None]) -> list[Match]:
+    """Pairs of which the sets that nothing beats can be made, in at most four bays, those that start the system first.
+
+    For each bay those that have fewer better ones beside them, in price, room and waiting at once, than there are bays:
+    of so many one is always left.
+    """
+    order = sorted(range(len(table.bays)), key=lambda n: table.bays[n].starts_system is False)[:_MOST_BAYS]
+    found = []
+    for column in sorted(order):
+        able = [
+            int(row)
+            for row in np.flatnonzero(table.verdicts[:, column])
+            if table.parts[row].cost is not None and table.parts[row].capacity_gb
+        ]
+        found += [table.match(row, column) for row in _layers(table, able, column, prices, len(order))]
+    return found
+
+
+def _layers(
+    table: Matrix, rows: Sequence[int], column: int, prices: dict[str, Decimal | None], count: int
+) -> list[int]:
+    """Rows that fewer than `count` others are better than."""
+    figures = []
+    for row in rows:
+        part = table.parts[row]
+        cost = float(part.cost or 0)
+        if VERDICTS[int(table.verdicts[row, column])] == "fits-with":
+            cost = float(price_of(table.match(row, column), prices))
+        rate = float(table.rates[row, column])
+        figures.append((cost, -float(part.capacity_gb or 0), _wait(part, None if math.isnan(rate) else rate)))
+    every = np.array(figures).reshape(-1, 3)
+    kept: list[int] = []
+    for n in np.lexsort((every[:, 2], every[:, 1], every[:, 0])):  # whatever is better than one comes before it
+        if (every[kept] <= every[n]).all(axis=1).sum() < count:
+            kept.append(int(n))
+    return [rows[n] for n in kept]
+
+
 def proposed(sets: Sequence[DriveSet], budget: Decimal | None, needed_bytes: int = 0) -> DriveSet | None:
     """The cheapest within the budget that has the room, and waits hardly longer than the fastest such set."""
     able = [s for s in sets if (budget is None or s.cost <= budget) and s.room_bytes >= needed_bytes]
@@ -110,14 +154,17 @@ def made_of(matches: Sequence[Match], prices: dict[str, Decimal | None]) -> Driv
 def _made(matches: tuple[Match, ...], system: Match, prices: dict[str, Decimal | None]) -> DriveSet:
     cost = sum((price_of(m, prices) for m in matches), Decimal(0))
     room = sum(m.usable_bytes or 0 for m in matches)
-    kind = "rotational" if is_mechanical(system) else str(system.part.interface or "sata")
-    return DriveSet(matches, system, cost, room, drive_wait(kind, system.effective_read_bytes_per_s))
+    return DriveSet(matches, system, cost, room, _wait(system.part, system.effective_read_bytes_per_s))
 
 
-def is_mechanical(match: Match) -> bool:
+def _wait(part: Part, rate: float | None) -> float:
+    return drive_wait("rotational" if is_mechanical(part) else str(part.interface or "sata"), rate)
+
+
+def is_mechanical(part: Part) -> bool:
     """A drive that reads slower than any solid-state one of its bus, and has no cache that fills."""
-    rate = match.part.read_bytes_per_s
-    return match.part.cache_bytes is None and match.part.interface == "sata" and rate is not None and rate < 3e8
+    rate = part.read_bytes_per_s
+    return part.cache_bytes is None and part.interface == "sata" and rate is not None and rate < 3e8
 
 
 def price_of(one: Match, prices: dict[str, Decimal | None]) -> Decimal:
