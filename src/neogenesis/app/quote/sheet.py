@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QComboBox, QDialog, QFileDialog, QLineEdit, QTextBro
 
 from neogenesis.app.decide.lanes import WAY_NAMES
 from neogenesis.app.handover.report_print import document, report_html, write_slip
-from neogenesis.app.language import LANGUAGE, languages, said, spoken_in, tr
+from neogenesis.app.language import LANGUAGE, languages, mark, said, spoken_in, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.chips import Chips
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
@@ -20,6 +20,12 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job.quote import Quote, offered_ways, quote_report
 from neogenesis.core.job.report import Report
 
+#: Things that a way keeps or costs, for the catalogue of texts.
+WORDS = (
+    *(mark("files"), mark("settings"), mark("licences"), mark("accounts"), mark("drivers"), mark("encryption")),
+    *(mark("low"), mark("some"), mark("high")),
+)
+
 
 def page_of(quote: Quote) -> Report:
     """In the language that is spoken now, with its way of writing money and days."""
@@ -27,7 +33,7 @@ def page_of(quote: Quote) -> Report:
     def cash(text: str) -> str:
         return f"{QLocale().toString(float(text), 'f', 2)} {quote.currency}".strip()
 
-    report = quote_report(quote, cash, time_range)
+    report = quote_report(quote, cash, time_range, said)
     day = QLocale().toString(QDate.fromString(quote.until, Qt.DateFormat.ISODate), QLocale.FormatType.LongFormat)
     last = report.sections[-1]
     return Report(report.title, report.subtitle, (*report.sections[:-1], type(last)(last.heading, (day,))))

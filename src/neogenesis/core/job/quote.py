@@ -212,8 +212,10 @@ def load_quotes(dossier: Path) -> tuple[list[Quote], list[str]]:
     return found, faults
 
 
-def quote_report(quote: Quote, cash: Callable[[str], str], span: Callable[[float, float], str]) -> Report:
-    """One page. `cash` writes an amount of money, `span` a range of seconds, both in the customer's way."""
+def quote_report(
+    quote: Quote, cash: Callable[[str], str], span: Callable[[float, float], str], word: Callable[[str], str] = str
+) -> Report:
+    """One page. `cash` writes an amount of money, `span` a range of seconds, `word` a thing, all in the customer's way."""
     sections = [Section("What we offer", tuple(_intro(quote)))]
     for offer in quote.offers:
         name = WAY_TEXTS[offer.way]
@@ -223,9 +225,9 @@ def quote_report(quote: Quote, cash: Callable[[str], str], span: Callable[[float
             ("It takes, 8 times of 10", span(offer.seconds_p10, offer.seconds_p90)),
             ("You keep", offer.keeps),
             ("To be done again afterwards", offer.again or ("nothing",)),
-            ("Risk", offer.risk),
+            ("Risk", word(offer.risk)),
         ]
-        filled = tuple((n, v if isinstance(v, str) else "; ".join(v)) for n, v in rows if n and v)
+        filled = tuple((n, v if isinstance(v, str) else "; ".join(map(word, v))) for n, v in rows if n and v)
         sections.append(Section(name, ("We recommend this.",) if offer.way == quote.recommended else (), filled))
     sections += [
         Section("Please confirm", quote.confirm),
