@@ -215,7 +215,7 @@ def load_quotes(dossier: Path) -> tuple[list[Quote], list[str]]:
 def quote_report(
     quote: Quote, cash: Callable[[str], str], span: Callable[[float, float], str], word: Callable[[str], str] = str
 ) -> Report:
-    """One page. `cash` writes an amount of money, `span` a range of seconds, `word` a thing, all in the customer's way."""
+    """One page. `cash` writes an amount of money, `span` a range of seconds, `word` a thing, all in their way."""
     sections = [Section("What we offer", tuple(_intro(quote)))]
     for offer in quote.offers:
         name = WAY_TEXTS[offer.way]
