@@ -18,6 +18,7 @@ from neogenesis.bench.records import open_records
 from neogenesis.core.decide import decide
 from neogenesis.core.decide.decision import planned
 from neogenesis.core.decide.fleet import Fleet, Seats, fleet
+from neogenesis.core.decide.fleet import as_csv as table
 from neogenesis.core.decide.ways import WAYS, consider
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.job import Job, LogEntry
@@ -96,6 +97,12 @@ def test_every_machine_has_its_place_and_more_money_never_covers_less(
         assert placed == {s.title: s.count for s in seats if s.count}
     other = of(*seats, docks=docks, budget=str(budget + more))
     assert found.covered is not None and other.covered is not None and found.covered <= other.covered <= found.seats
+
+
+def test_a_fleet_is_taken_away_as_csv_whatever_it_is_called() -> None:
+    odd = Seats('the "big", one', "tower", 3, Decimal("42"))
+    rows = list(csv.reader(io.StringIO(table(of(odd, docks=2)))))
+    assert rows[1][:2] == ['the "big", one', "3"] and rows[4][1] == '2 the "big", one' and len(rows) == 6
 
 
 @pytest.mark.parametrize(("seats", "docks"), [((), 2), ((Seats("x", "", 0, Decimal(1)),), 2), ((DESK,), 0)])

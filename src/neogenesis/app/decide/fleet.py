@@ -16,7 +16,7 @@ from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, clear, label, row, stack
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import time_range
-from neogenesis.core.decide.fleet import Fleet, Seats, fleet
+from neogenesis.core.decide.fleet import Fleet, Seats, as_csv, fleet
 from neogenesis.core.decide.ways import Way
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.fit.part import money
@@ -282,16 +282,8 @@ class FleetSheet(QDialog):
         """Rows, totals and batches."""
         if self.fleet is None:
             return
-        lines = ["machine,seats,cost_p10,cost_p50,cost_p90,hands_p50_s,alone_p50_s"]
-        for r in self.fleet.rows:
-            costs = ",".join(str(c) for c in r.cost)
-            lines.append(f'"{r.seats.title}",{r.seats.count},{costs},{r.hands_s[1]:.0f},{r.alone_s[1]:.0f}')
-        lines += ["", "batch,machines,start_s,end_s"]
-        for n, b in enumerate(self.fleet.batches, 1):
-            machines = "; ".join(f"{count} {title}" for title, count in b.machines)
-            lines.append(f'{n},"{machines}",{b.start_s:.0f},{b.end_s:.0f}')
         try:
-            save_bytes(path, ("\n".join(lines) + "\n").encode())
+            save_bytes(path, as_csv(self.fleet).encode())
         except NeogenesisError as error:
             self._fault.setText(said(error.sentence()))
 

@@ -7,6 +7,8 @@ max(d x hands, hands + alone) for d docks.
 
 from __future__ import annotations
 
+import csv
+import io
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -108,6 +110,21 @@ def fleet(
         span_s=(whole[0], whole[1], whole[2]),
         hands_s=_hands(rows),
     )
+
+
+def as_csv(found: Fleet) -> str:
+    """What each kind of machine costs, and below it the batches; money as decimal text, times in seconds."""
+    out = io.StringIO()
+    rows = csv.writer(out, lineterminator="\n")
+    rows.writerow(("machine", "seats", "cost_p10", "cost_p50", "cost_p90", "hands_p50_s", "alone_p50_s"))
+    for r in found.rows:
+        rows.writerow((r.seats.title, r.seats.count, *r.cost, f"{r.hands_s[1]:.0f}", f"{r.alone_s[1]:.0f}"))
+    rows.writerow(())
+    rows.writerow(("batch", "machines", "start_s", "end_s"))
+    for n, b in enumerate(found.batches, 1):
+        machines = "; ".join(f"{count} {title}" for title, count in b.machines)
+        rows.writerow((n, machines, f"{b.start_s:.0f}", f"{b.end_s:.0f}"))
+    return out.getvalue()
 
 
 def _row(facts: Facts, way: Way, seats: Seats) -> SeatsCost:
