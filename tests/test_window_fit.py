@@ -78,7 +78,7 @@ def test_space_puts_a_part_into_a_bay_and_out_again(at_fit: tuple[MainWindow, Fi
     assert {b: p for p, b in model.chosen.placed} == {BAY: "corvane-n4-1000", "lower bay": "corvane-s5-1000"}
     assert float(model.cost) == 92 + 69
     QTest.keyClick(view.parts, Qt.Key.Key_Space)
-    assert len(model.chosen.placed) == 1
+    assert len(model.chosen.placed) == 1 and view.plot.scene.chosen is not None
     view.again.click()
     assert not model.choice.own and "Proposed" in seen(window) and not view.again.isVisible()
 

@@ -203,6 +203,8 @@ class FitView(StopView):
     def _show_plot(self, chosen: DriveSet | None) -> None:
         model = self._model
         sets = model.sets
+        if chosen is not None and all(set(s.placed) != set(chosen.placed) for s in sets):
+            sets = [*sets, chosen]  # put together by hand, and beaten by another
         starts = [model.start(s) for s in sets]
         timed = bool(starts) and all(s is not None for s in starts)
         seconds = [s.after_s[1] if s is not None else one.wait_s for s, one in zip(starts, sets, strict=True)]

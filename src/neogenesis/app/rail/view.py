@@ -112,6 +112,9 @@ class Station(QAbstractButton):
             place = QRectF(0, 0, right, area.height())
             align = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
             beside = tr("not needed") if self.standing == "not-needed" else str(self.number or "")
+            title = look().metrics(BODY, bold=self.shown).horizontalAdvance(self.text())
+            if left + title + look().metrics(SMALL).horizontalAdvance(beside) + look().px(6) > right:
+                beside = ""  # the dash on the line says it too
             draw_text(painter, place, align, beside)
 
 
