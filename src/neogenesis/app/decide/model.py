@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import replace
-from decimal import InvalidOperation
 from typing import Any, ClassVar
 
 import msgspec
@@ -19,13 +17,12 @@ from neogenesis.core.decide.case import facts_of
 from neogenesis.core.decide.decision import planned
 from neogenesis.core.decide.ways import WAYS, Considered, Way, consider
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
-from neogenesis.core.fit.part import money
+from neogenesis.core.fit.part import is_amount, money
 from neogenesis.core.job.route import Added, added, next_needed, not_needed, position
 from neogenesis.core.job.shop import parse_labour
 from neogenesis.core.plan.policy import Intent
 from neogenesis.core.record import Record, load, save
 
-_AMOUNT = re.compile(r"\d+(?:[.,]\d{1,2})?")
 _USUAL_LABOUR = "45"
 _MOST_MINUTES = 10_000
 #: Symptoms that the intake knows, as a case writes them.
@@ -58,17 +55,10 @@ class Choice(Record, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         for text in (self.labour_per_hour, self.parts_cost, self.replacement_price, self.waiting_per_hour):
-            if text and not _is_price(text):
+            if text and not is_amount(text):
                 raise ValueError(f"“{text}” is no amount of money")
         if any(not 0 < n <= _MOST_MINUTES for n in self.minutes.values()):
             raise ValueError("minutes of work that nobody has")
-
-
-def _is_price(text: str) -> bool:
-    try:
-        return money(text) >= 0
-    except InvalidOperation:
-        return False
 
 
 class DecideModel(QObject):
@@ -111,7 +101,7 @@ class DecideModel(QObject):
             labour_per_hour=choice.labour_per_hour,
             currency=self._session.bench.shop.currency or None,
             replacement_price=choice.replacement_price or None,
-            budget=self._budget(),
+            budget=self._intake.budget or None,
         )
         counts = [len(one.programs) for one in self._survey.inside.values() if one.programs]
         facts = facts_of(case, self._survey.record, None, self._intake.match.machine, (), max(counts, default=None))
@@ -132,11 +122,6 @@ class DecideModel(QObject):
             raise BadArgument(f"{minutes:g} minutes are not possible.", "Type more than 0, such as 12.")
         others = {k: v for k, v in self.choice.minutes.items() if k != name}
         self.put(minutes=others if minutes is None else {**others, name: minutes})
-
-    def _budget(self) -> str | None:
-        """The first amount in what was written about the budget."""
-        found = _AMOUNT.search(self._intake.intake.later.budget)
-        return found.group().replace(",", ".") if found else None
 
     def _new_drive(self) -> dict[str, Any]:
         """What is known of the new drive, where one was chosen."""
@@ -164,7 +149,7 @@ class DecideModel(QObject):
             text = str(fields.get(name, "")).replace(",", ".").strip()
             if name in fields:
                 fields[name] = text
-            if text and not _is_price(text):
+            if text and not is_amount(text):
                 raise BadArgument(f"“{text}” is no amount of money.", "Type one such as 79.90.")
         new = msgspec.structs.replace(self.choice, **fields)
         if new != self.choice:

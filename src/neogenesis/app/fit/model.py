@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from pathlib import Path
 from typing import ClassVar
 
@@ -23,7 +22,7 @@ from neogenesis.core.fit.match import Match, usable_bytes
 from neogenesis.core.fit.matrix import Matrix, matrix
 from neogenesis.core.fit.memory import MemoryFit, fit_memory
 from neogenesis.core.fit.numbers import numbers
-from neogenesis.core.fit.part import Part, money
+from neogenesis.core.fit.part import Part, is_amount, money
 from neogenesis.core.fit.sets import DriveSet, is_mechanical, likely, made_of, proposed, worth_having
 from neogenesis.core.fit.waiting import Start, drive_wait, start_after
 from neogenesis.core.intake import START_UP
@@ -32,7 +31,6 @@ from neogenesis.core.judgement import judgement
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record, load, save
 
-_AMOUNT = re.compile(r"\d+(?:[.,]\d{1,2})?")
 #: What stands in a bay as long as the old drive stays in the machine.
 OLD_DRIVE = "the old drive"
 _STAYS = ("split", "beside")
@@ -62,15 +60,8 @@ class FitChoice(Record, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         for text in (self.budget, self.cost):
-            if text and not _is_amount(text):
+            if text and not is_amount(text):
                 raise ValueError(f"“{text}” is no amount of money")
-
-
-def _is_amount(text: str) -> bool:
-    try:
-        return money(text) >= 0
-    except InvalidOperation:
-        return False
 
 
 class FitModel(QObject):
@@ -86,26 +77,21 @@ class FitModel(QObject):
         self.choice = self._load()
         self._parts: list[Part] | None = None
         self.faults: list[str] = []
-        self._made: tuple[object, Matrix] | None = None
+        self._made: tuple[Machine, list[Part], Matrix] | None = None
         self._rows: dict[str, int] = {}
         self._columns: dict[str, int] = {}
         self.prices: dict[str, Decimal | None] = {}
-        self._sets: tuple[object, list[DriveSet]] | None = None
+        self._sets: tuple[Matrix, int, list[DriveSet]] | None = None
         for model in (survey, intake, decide):
             model.changed.connect(self.changed)
 
     def _load(self) -> FitChoice:
         if not self._path.exists():
-            return FitChoice(budget=self._said_budget())
+            return FitChoice(budget=self._intake.budget)
         try:
             return load(self._path, FitChoice, "fit")
         except NeogenesisError:
             return FitChoice()
-
-    def _said_budget(self) -> str:
-        """The first amount in what the customer said about the budget."""
-        found = _AMOUNT.search(self._intake.intake.later.budget)
-        return found.group().replace(",", ".") if found else ""
 
     # What is known
 
@@ -167,14 +153,13 @@ class FitModel(QObject):
         if machine is None or not machine.bays:
             return None
         parts = self.parts
-        key = (machine, id(parts))
-        if self._made is None or self._made[0] != key:
+        if self._made is None or self._made[0] != machine or self._made[1] is not parts:
             near = [p for p in self.parts if p.kind in ("adapter", "caddy")]
             table = matrix(machine, self._orderable(self.drives), near, None)
-            self._made = (key, table)
+            self._made = (machine, parts, table)
             self._rows = {p.id: n for n, p in enumerate(table.parts)}
             self._columns = {b.name: n for n, b in enumerate(table.bays)}
-        return self._made[1]
+        return self._made[2]
 
     def _orderable(self, drives: Sequence[Part]) -> list[Part]:
         """What is not in stock can be ordered: one piece."""
@@ -191,11 +176,11 @@ class FitModel(QObject):
         table = self.matrix
         if table is None:
             return []
-        key = (id(table), self.needed_bytes)
-        if self._sets is None or self._sets[0] != key:
+        needed = self.needed_bytes
+        if self._sets is None or self._sets[0] is not table or self._sets[1] != needed:
             prices = self.prices
-            self._sets = (key, worth_having(likely(table, prices), prices, self.needed_bytes))
-        return self._sets[1]
+            self._sets = (table, needed, worth_having(likely(table, prices), prices, needed))
+        return self._sets[2]
 
     @property
     def proposal(self) -> DriveSet | None:
@@ -304,7 +289,7 @@ class FitModel(QObject):
         """Another input; raises BadArgument for what is no amount of money."""
         if "budget" in fields:
             fields["budget"] = text = str(fields["budget"]).replace(",", ".").strip()
-            if text and not _is_amount(text):
+            if text and not is_amount(text):
                 raise BadArgument(f"“{text}” is no amount of money.", "Type one such as 79.90.")
         new = msgspec.structs.replace(self.choice, **fields)
         if new != self.choice:

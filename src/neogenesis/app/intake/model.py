@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable
 from typing import Any
@@ -41,6 +42,7 @@ from neogenesis.core.machine import Machine, Match, machine_on_plate
 from neogenesis.core.plan.model import Gate, Plan
 
 _SETTLE_MS = 700
+_AMOUNT = re.compile(r"\d+(?:[.,]\d{1,2})?")
 _ANOTHER = mark("Take the report on this machine, or type its figures.")
 
 
@@ -180,6 +182,12 @@ class IntakeModel(QObject):
         if self._machines is None:
             self._machines, self.machine_faults = known_machines(self._session.bench.store.folder)
         return self._machines
+
+    @property
+    def budget(self) -> str:
+        """The first amount in what was written about the budget, as decimal text; empty for none."""
+        found = _AMOUNT.search(self.intake.later.budget)
+        return found.group().replace(",", ".") if found else ""
 
     def look_for_machines(self) -> None:
         """Profiles were changed elsewhere."""

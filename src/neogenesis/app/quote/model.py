@@ -78,6 +78,9 @@ class QuoteModel(QObject):
         latest = self.latest
         if latest is None:
             raise BadArgument("No quote was given yet.", "Make one first.")
+        row = next((w for w in self.decision.ways if w.way == way), None)
+        if row is not None and not row.allowed:
+            raise BadArgument("That way is not possible any more.", "Make a new quote.")
         done = answered(latest, way, datetime.now(), note)
         save_quote(self._session.dossier, done)
         self.quotes[-1] = done

@@ -55,7 +55,7 @@ class Measure:
 
 @dataclass(frozen=True, slots=True)
 class View:
-    """`clear` are lines that nothing may cross, as heights; `usual` tells that a size was not stated."""
+    """`usual` tells that a size was not stated, and drawn as it usually is."""
 
     boxes: tuple[Box, ...]
     measures: tuple[Measure, ...]

@@ -125,6 +125,14 @@ def money(text: str) -> Decimal:
     return amount
 
 
+def is_amount(text: str) -> bool:
+    """Whether a text is an amount of money that is not negative."""
+    try:
+        return money(text) >= 0
+    except InvalidOperation:
+        return False
+
+
 def one_currency(parts: tuple[Part, ...]) -> str:
     """The currency of all prices, empty where none is named; raises BadRecord when they are mixed."""
     named = sorted({p.currency for p in parts if p.currency and p.price is not None})
