@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+import pytest
 from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.window import MainWindow
-from tests.drives import run, simulated
-from tests.test_window import plan, survey
+from tests.drives import check_volume, run, set_docks, simulated, spans
+from tests.test_window import plan, survey, texts
 
 Open = Callable[[Path], MainWindow]
 
@@ -57,6 +58,70 @@ def test_image_rescue_and_salvage_from_the_window(small_bench: Path, open_window
     begin_keep(window, qtbot, "image", small_bench / "old.qcow2")
     end_keep(window, qtbot)
     assert keep.failure is not None and "exists already" in keep.failure.text
+
+
+@pytest.mark.parametrize("kind", ["image", "rescue"])
+def test_a_plan_reads_what_was_saved_when_the_old_drive_is_gone(
+    small_bench: Path, open_window: Open, qtbot: QtBot, kind: str
+) -> None:
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    place = small_bench / ("old.qcow2" if kind == "image" else "saved.img")
+    begin_keep(window, qtbot, kind, small_bench / ("old" if kind == "image" else "saved.img"), "aved")
+    end_keep(window, qtbot)
+    window.job.keep.dismiss()
+    window.show_stop("plan")
+    qtbot.waitUntil(lambda: window.job.plan.state == "ready", timeout=30_000)
+    assert window.job.plan.reads_from is None and window.views["plan"].source.isVisible()
+    window.show_jobs()
+    set_docks(small_bench, [None, "new.drive.json", None, None])
+    window.open_job("T-7")
+    qtbot.waitUntil(lambda: not window.job.old_dock().present, timeout=8_000)
+    plan(qtbot, window)
+    made = window.job.plan
+    assert made.reads_from is not None and Path(made.written.source.survey.drive.path) == place and not made.out_of_date
+    assert window.views["plan"].source.currentText() == place.name
+    window.show_stop("transfer")
+    assert "The old drive is not connected" not in texts(window) and "Read from what was saved" in texts(window)
+    window.job.transfer.start("41F2")
+    qtbot.waitUntil(lambda: window.job.transfer.state == "done", timeout=60_000)
+    for number, volume in ((2, "ntfs"), (4, "ext4")):
+        check_volume(small_bench / "new.img", *spans(small_bench / "new.img")[number], volume, small_bench)
+    again = open_window(small_bench)
+    again.open_job("T-7")
+    assert again.job.plan.reads_from == made.reads_from and not again.job.plan.out_of_date
+
+
+def test_switching_makes_a_plan_from_what_was_saved(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    window.job.decide.choose("replace")
+    begin_keep(window, qtbot, "rescue", small_bench / "saved.img", "aved")
+    end_keep(window, qtbot)
+    plan(qtbot, window)
+    assert window.job.plan.reads_from is None
+    window.job.decide.choose("exact", "the copy did not start")
+    qtbot.waitUntil(lambda: window.job.plan.state == "ready", timeout=30_000)
+    made = window.job.plan
+    assert made.reads_from is not None and made.reads_from.kind == "rescue"
+    assert made.plan.intent == "exact" and made.plan.source.survey.drive.path == str(small_bench / "saved.img")
+    assert (window.job.dossier / "earlier-1" / "plan.json").exists() and not made.path.exists()
+
+
+def test_what_was_saved_from_another_drive_is_not_read_as_this_one(
+    small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    begin_keep(window, qtbot, "image", small_bench / "old")
+    end_keep(window, qtbot)
+    manifest = small_bench / "old.qcow2.manifest.json"
+    manifest.write_text(manifest.read_text().replace("HD5-00009K3D", "HD5-00009K3E"))
+    window.job.plan.read_from(window.job.plan.saved[0])
+    qtbot.waitUntil(lambda: window.job.plan.failure is not None, timeout=30_000)
+    assert "another drive" in window.job.plan.failure.text and window.job.plan.state != "ready"
+    window.job.plan.read_from(None)
+    qtbot.waitUntil(lambda: window.job.plan.state == "ready", timeout=30_000)
 
 
 def test_an_image_is_restored_from_the_window_and_the_lane_says_so(

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QFileDialog, QWidget
+from PyQt6.QtWidgets import QFileDialog, QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.decide.figures import FiguresSheet
@@ -204,6 +205,20 @@ def test_the_work_goes_on_in_another_way_and_keeps_what_was_done(at_decide: Main
     assert [s.stop.key for s in window.rail.added] == ["files", "back"]
 
 
+def test_a_promise_that_cannot_be_kept_is_moved_by_one_click(at_decide: MainWindow) -> None:
+    window = at_decide
+    view = decide_view(window)
+    assert not view.later.isVisible()
+    soon = (datetime.now() + timedelta(minutes=1)).strftime("%Y-%m-%d %H:%M")
+    window.bench.update("T-7", promise=soon)
+    pause(30)
+    assert view.later.isVisible() and "may not hold" in " ".join(c.text for c in view.checks())
+    view.later.click()
+    pause(30)
+    assert window.job.job.promise > soon and not view.later.isVisible()
+    assert window.job.log()[-1].figures["before"] == soon and "may not" not in " ".join(c.text for c in view.checks())
+
+
 def test_stops_that_are_not_needed_say_so(at_decide: MainWindow) -> None:
     window = at_decide
     window.job.decide.choose("do-less", "a card is enough")
@@ -214,4 +229,3 @@ def test_stops_that_are_not_needed_say_so(at_decide: MainWindow) -> None:
     window.job.decide.choose("replace")
     pause(30)
     assert by_key["plan"].standing == "ahead"
-    assert QApplication.instance() is not None

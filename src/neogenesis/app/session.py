@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -9,6 +11,7 @@ from neogenesis.app.bench import Bench, Dock
 from neogenesis.core.drive import Drive
 from neogenesis.core.job import Job, LogEntry, Which
 from neogenesis.core.job.route import position
+from neogenesis.core.job.saved import Saved, saved_in
 
 
 class Session(QObject):
@@ -77,6 +80,10 @@ class Session(QObject):
         if self.job.identity(which) is None:
             identity = msgspec.json.encode(drive.identity).decode()
             self.bench.update(self.ticket, **{f"{which}_identity": identity})
+
+    def saved(self) -> tuple[Saved, ...]:
+        """Files that hold what was on the old drive, the newest first, as long as they are there."""
+        return tuple(one for one in saved_in(self.log()) if Path(one.place).is_file())
 
     def note(self, stop: str, text: str) -> None:
         """A free note that goes to the logbook."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -10,13 +11,16 @@ from blake3 import blake3
 
 from neogenesis.bench.drives import OpenDrive, open_sealed, provider_of, same_bytes
 from neogenesis.bench.reader import open_tree
-from neogenesis.core.drive import Drive
+from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import Refused
+from neogenesis.core.image.make import ImageFiles
+from neogenesis.core.job.saved import Saved
 from neogenesis.core.plan import Plan, Policy, check_plan, make_plan
 from neogenesis.core.plan.model import Target
 from neogenesis.core.record import load, to_json
 from neogenesis.core.survey import Survey, Surveyed, survey_drive
-from neogenesis.core.transfer import table_mark
+from neogenesis.core.transfer import load_manifest, table_mark
+from neogenesis.core.transfer.regions import RegionMap
 from neogenesis.core.units import binary_text, both_text
 
 
@@ -115,7 +119,38 @@ def describe(plan: Plan) -> str:
     return "\n".join(lines)
 
 
-def both_drives(old: str, new: str) -> tuple[Surveyed, Target]:
-    """All that a plan is made from; raises Refused when the new drive cannot be one."""
+@dataclass(frozen=True, slots=True)
+class PlanEnds:
+    """What a plan is made from. `lost_bytes` of what the old drive held are not in what was saved from it."""
+
+    source: Surveyed
+    target: Target
+    lost_bytes: int = 0
+
+
+def plan_ends(old: str, new: str) -> PlanEnds:
+    """Both drives, read; raises Refused when the new one cannot be one."""
     source = survey(old)
-    return source, usable_target(source, new)
+    return PlanEnds(source, usable_target(source, new))
+
+
+def plan_ends_saved(saved: Saved, region_map: Path, old: Identity | None, new: str) -> PlanEnds:
+    """As `plan_ends`, from an image or a rescue of the `old` drive.
+
+    Raises Refused when the record beside it says that it is of another drive, BadRecord when there is none.
+    """
+    if saved.kind == "image":
+        head = load_manifest(ImageFiles(Path(saved.place)).manifest).head
+        of: Identity | None = head.source.identity
+        lost_bytes = sum(end - start for start, end in head.lost)
+    else:
+        regions = load(region_map, RegionMap, "region map")
+        of, lost_bytes = regions.source, sum(end - start for start, end, state in regions.regions if state != "read")
+    if old is not None and of is not None and not of.is_same(old):
+        raise Refused(
+            "other-drive",
+            f"“{saved.place}” was saved from another drive than this job's old one; nothing was written.",
+            "Save this job's drive again, or read the old drive itself.",
+        )
+    source = survey(saved.place)
+    return PlanEnds(source, usable_target(source, new), lost_bytes)

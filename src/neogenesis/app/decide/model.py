@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import datetime, timedelta
 from typing import Any, ClassVar
 
 import msgspec
@@ -14,7 +15,7 @@ from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.core.decide import Case, Decision, Facts, decide
 from neogenesis.core.decide.case import facts_of
-from neogenesis.core.decide.decision import planned
+from neogenesis.core.decide.decision import WayRow, planned
 from neogenesis.core.decide.ways import WAYS, Considered, Way, consider
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.fit.part import is_amount, money
@@ -180,12 +181,34 @@ class DecideModel(QObject):
         intent = next((i for i in _PLANNED if i == way), None)
         if intent is not None:
             self._session.bench.update(self._session.ticket, intent=intent)
-            self._plan.prefer(intent)
+            if switches:
+                self._plan.begin_anew(intent)
+            else:
+                self._plan.prefer(intent)
         following = next_needed("decide", way)
         if switches:  # the route goes on from here; what was done before stays on record
             self._session.bench.update(self._session.ticket, stop=following)
         else:
             self._session.advance(following)
+        self.changed.emit()
+
+    @property
+    def taken(self) -> WayRow:
+        """The way that is chosen, or else the recommended one."""
+        decision = self.decision
+        way = self.choice.chosen or decision.recommended
+        return next(w for w in decision.ways if w.way == way)
+
+    def next_promise(self) -> str:
+        """The next full hour after the way that is taken has ended, 9 times of 10."""
+        ends = datetime.now() + timedelta(seconds=self.taken.seconds_p90)
+        return f"{ends.replace(minute=0) + timedelta(hours=1):%Y-%m-%d %H:%M}"
+
+    def promise(self, moment: str) -> None:
+        """Promise the machine for that moment; the one before stays in the logbook."""
+        before = self._session.job.promise
+        self._session.bench.update(self._session.ticket, promise=moment)
+        self._session.record("promise", f"Promised anew for {moment}; before: {before}", before=before, promise=moment)
         self.changed.emit()
 
     def is_switch(self, way: str) -> bool:

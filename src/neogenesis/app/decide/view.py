@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from decimal import Decimal
 
 from PyQt6.QtCore import QLocale, Qt
@@ -83,7 +83,9 @@ class DecideView(StopView):
         self.body.addWidget(self._fault)
         self.figures = button(tr("Figures…"), self.show_figures, "", tr("Where they come from  Ctrl+Shift+F"))
         self.quote = button(tr("Quote…"), self.show_quote, "", tr("For the customer  Ctrl+Shift+Q"))
-        self.body.addLayout(row(None, self.figures, self.quote, self.go))
+        self.later = button("", self._promise_anew, "", tr("Write a promise into the job that holds 9 times of 10"))
+        self.later.hide()
+        self.body.addLayout(row(None, self.later, self.figures, self.quote, self.go))
         self._model.changed.connect(self.refresh)
         desk.bench.drives_changed.connect(self.refresh)
 
@@ -142,6 +144,7 @@ class DecideView(StopView):
         self.waiting.blockSignals(True)
         self.waiting.setValue(min(int(worth), _MOST_WAITING))
         self.waiting.blockSignals(False)
+        self._show_later()
         self._waiting.setText(f"{worth:.0f} {self._currency}" if facts.waiting is not None else tr("usual"))
         self._show_chosen()
 
@@ -192,19 +195,23 @@ class DecideView(StopView):
         self._say("")
         self.stop_asked.emit(self._model.next_stop)
 
-    def _promise(self, decision: Decision) -> str:
+    def _promise(self) -> str:
         """Whether the way that is chosen, or recommended, may end after what was promised."""
-        due = moment_of(self._desk.job.promise)
-        way = self._model.choice.chosen or decision.recommended
-        row_ = next(w for w in decision.ways if w.way == way)
+        due, row_ = moment_of(self._desk.job.promise), self._model.taken
         if due is None or self._desk.job.closed or not row_.allowed:
             return ""
-        left = (due - datetime.now()).total_seconds()
-        if row_.seconds_p90 <= left:
+        if datetime.now() + timedelta(seconds=row_.seconds_p90) <= due:
             return ""
         return tr("The promise for {0} may not hold: {1} takes up to {2}.").format(
-            when(self._desk.job.promise, datetime.now()), tr(WAY_NAMES[way]), about(row_.seconds_p90)
+            when(self._desk.job.promise, datetime.now()), tr(WAY_NAMES[row_.way]), about(row_.seconds_p90)
         )
+
+    def _show_later(self) -> None:
+        self.later.setVisible(bool(self._promise()))
+        self.later.setText(tr("Promise {0} instead").format(when(self._model.next_promise(), datetime.now())))
+
+    def _promise_anew(self) -> None:
+        self._model.promise(self._model.next_promise())
 
     def show_figures(self) -> None:
         """What the figures of the way that is marked are made of."""
@@ -229,7 +236,7 @@ class DecideView(StopView):
             found.append(Check("stop", tr("The drive is failing: image it first")))
         if self._model.is_out_of_date:
             found.append(Check("caution", tr("Something changed since the choice: another way is recommended now")))
-        late = self._promise(decision)
+        late = self._promise()
         if late:
             found.append(Check("caution", late))
         latest = self._desk.quote.latest

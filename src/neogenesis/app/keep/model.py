@@ -22,6 +22,7 @@ from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
 from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.job.saved import RESCUE_MAP
 from neogenesis.core.record import Record, load, save
 from neogenesis.core.work import Event
 
@@ -139,7 +140,7 @@ class KeepModel(QObject):
 
     @property
     def map_path(self) -> Path:
-        return self._session.dossier / "rescue.map.json"
+        return self._session.dossier / RESCUE_MAP
 
     def _attach(self) -> None:
         """Find again what another window began."""

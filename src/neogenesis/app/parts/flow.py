@@ -22,13 +22,14 @@ class FlowRow(QLayout):
         if item is not None:
             self._items.append(item)
 
-    def group(self, *widgets: QWidget) -> None:
+    def group(self, *widgets: QWidget) -> QWidget:
         """Widgets that belong on one row."""
         from neogenesis.app.parts.controls import row
 
         box = QWidget()
         box.setLayout(row(*widgets, gap=self._gap))
         self.addWidget(box)
+        return box
 
     def count(self) -> int:
         return len(self._items)

@@ -14,7 +14,10 @@ from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.work import Failure, failure_of
 from neogenesis.bench import planning, worker
+from neogenesis.bench.planning import PlanEnds
+from neogenesis.core.drive import Drive
 from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.job.saved import RESCUE_MAP, Saved
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.plan.layout import is_resizable
 from neogenesis.core.plan.model import Gate, Target
@@ -48,8 +51,8 @@ class PlanModel(QObject):
         self.refusal: Failure | None = None
         self.failure: Failure | None = None
         self.reading = False
-        self._read_from: Surveyed | None = None
-        self._read_onto: Target | None = None
+        self._from: Saved | None = None
+        self._ends: PlanEnds | None = None
         self._asked = ""
         self._undo: list[Policy] = []
         self._redo: list[Policy] = []
@@ -58,19 +61,52 @@ class PlanModel(QObject):
             try:
                 self.written = self.plan = planning.load_plan(self.path)
                 self.policy = self.written.policy
+                self._from = self._saved_at(self.written.source.survey.drive)
             except NeogenesisError as error:
                 self.failure = failure_of(error)
 
+    # Where it is read from
+
+    @property
+    def saved(self) -> tuple[Saved, ...]:
+        """What was saved from the old drive and can be the source instead of it."""
+        return self._session.saved()
+
+    @property
+    def reads_from(self) -> Saved | None:
+        """What stands for the old drive; None while that is read itself."""
+        return self._from
+
+    @property
+    def lost_bytes(self) -> int:
+        """What is missing from the source that was read."""
+        return self._ends.lost_bytes if self._ends is not None else 0
+
+    def read_from(self, saved: Saved | None) -> None:
+        """Take what was saved as the source, or None for the old drive itself."""
+        if saved == self._from or self.reading or self.is_carried_out():
+            return
+        self._from, self._ends = saved, None
+        self.prepare()
+        self.changed.emit()
+
+    def _saved_at(self, drive: Drive) -> Saved | None:
+        return next((one for one in self.saved if Path(one.place).resolve() == Path(drive.path)), None)
+
+    def _is_old(self, drive: Drive) -> bool:
+        """Whether it is the old drive of the job, or what was saved from it."""
+        return self._session.means("old", drive) or self._saved_at(drive) is not None
+
     @property
     def _source(self) -> Surveyed | None:
-        """The old drive as it was read, while the job means that one."""
-        found = self._read_from
-        return found if found is not None and self._session.means("old", found.survey.drive) else None
+        """The old drive, or what was saved from it, as it was read, while the job means that one."""
+        found = self._ends.source if self._ends is not None else None
+        return found if found is not None and self._is_old(found.survey.drive) else None
 
     @property
     def _target(self) -> Target | None:
         """The new drive as it was read, while the job means that one."""
-        found = self._read_onto
+        found = self._ends.target if self._ends is not None else None
         return found if found is not None and found.drive and self._session.means("new", found.drive) else None
 
     def gates_of(self, plan: Plan) -> tuple[Gate, ...]:
@@ -83,7 +119,7 @@ class PlanModel(QObject):
         plan = self.written
         if plan is None:
             return ""
-        if not self._session.means("old", plan.source.survey.drive):
+        if not self._is_old(plan.source.survey.drive):
             return tr("The plan on file was made from another old drive than this job has now.")
         if plan.target.drive is not None and not self._session.means("new", plan.target.drive):
             return tr("The plan on file was made for another new drive than this job has now.")
@@ -147,21 +183,29 @@ class PlanModel(QObject):
         if self._survey.record is None:
             return
         old, new = self._session.place("old"), self._session.place("new")
-        if not (old and new):
+        if not old and self._from is None and self.written is None:  # what was saved does as well
+            self._from = next(iter(self.saved), None)
+        if not new or not (old or self._from):
             self.changed.emit()
             return
         self.reading, self.failure, self._asked = True, None, job.new_drive
         self.changed.emit()
-        self._session.bench.work.in_process(self._read, planning.both_drives, old, new)
+        work = self._session.bench.work
+        if self._from is not None:
+            who = job.identity("old")
+            region_map = self._session.dossier / RESCUE_MAP
+            work.in_process(self._read, planning.plan_ends_saved, self._from, region_map, who, new)
+        else:
+            work.in_process(self._read, planning.plan_ends, old, new)
 
-    def _read(self, found: tuple[Surveyed, Target] | Failure) -> None:
+    def _read(self, found: PlanEnds | Failure) -> None:
         self.reading = False
         if isinstance(found, Failure):
             self.failure = found
         else:
-            self._read_from, self._read_onto = found
-            if found[1].drive is not None and self._asked == self._session.job.new_drive:
-                self._session.learn("new", found[1].drive)
+            self._ends = found
+            if found.target.drive is not None and self._asked == self._session.job.new_drive:
+                self._session.learn("new", found.target.drive)
             if self._source is None or self._target is None:  # other drives were chosen, or put there, meanwhile
                 self.changed.emit()
                 self.prepare()
@@ -208,6 +252,19 @@ class PlanModel(QObject):
             self.change(intent=intent)
         else:
             self.policy = msgspec.structs.replace(self.policy, intent=intent)
+
+    def begin_anew(self, intent: Intent) -> None:
+        """After another way was chosen in the middle of the work: a plan of that kind, from what was saved so far."""
+        if worker.running_worker(self.path) is not None:
+            return
+        self._from = next(iter(self.saved), None)
+        self.policy = Policy(intent=intent)
+        self.plan, self.refusal = None, None
+        if self.written is not None:
+            self.start_over()
+        else:
+            self._ends = None
+            self.changed.emit()
 
     def toggle(self, number: int) -> None:
         """Carry a partition over, or leave it behind."""
@@ -294,7 +351,7 @@ class PlanModel(QObject):
             file.rename(folder / file.name)
         self._session.record("plan", f"Earlier plan and its records kept as {folder.name}")
         self.written = None
-        self._read_from = self._read_onto = None
+        self._ends = None
         self._undo, self._redo = [], []
         self.filed.emit()
         self.prepare()

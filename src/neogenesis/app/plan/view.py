@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QStackedWidget, QVBoxLayout, QWidget
 
 from neogenesis.app.language import mark, said, tr
@@ -18,6 +20,7 @@ from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, nominal, tail, time_range
 from neogenesis.bench.shipped import appliance_names, load_appliance
 from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.job.saved import SavedAs
 from neogenesis.core.plan import Plan, Policy
 from neogenesis.core.plan.layout import is_resizable
 from neogenesis.core.units import MIB, parse_size
@@ -25,6 +28,7 @@ from neogenesis.core.units import MIB, parse_size
 _MOST_SPARE = 20
 _DEVICE = "device:"
 INTENT_NAMES = {"replace": mark("Replace"), "split": mark("Split"), "beside": mark("Beside"), "exact": mark("Exact")}
+SAVED_AS: dict[SavedAs, str] = {"image": mark("Image of the old drive"), "rescue": mark("Rescue of the old drive")}
 _INTENT_TEXTS = {
     "replace": mark("Replace: everything moves, the old drive leaves the machine"),
     "split": mark("Split: the system moves, the personal data stay on the old drive"),
@@ -144,8 +148,16 @@ class PlanView(StopView):
         self.intent.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.intent.setMinimumContentsLength(6)
         self.intent.activated.connect(self._intent_chosen)
+        self.source = Choice()
+        self.source.setAccessibleName(tr("What is read"))
+        self.source.setToolTip(tr("The old drive itself, or what was saved from it"))
+        self.source.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.source.setMinimumContentsLength(13)
+        self.source.activated.connect(self._source_chosen)
+        self._source_label = label(tr("Read from"), "muted")
         line = FlowRow(look().px(8))
         line.addWidget(self.intent)
+        self._source_pair = line.group(self._source_label, self.source)
         line.group(label(tr("New space"), "muted"), self.growth)
         line.group(label(tr("Spare"), "muted"), self.spare)
         line.group(label(tr("New data volume"), "muted"), self.volume)
@@ -164,6 +176,10 @@ class PlanView(StopView):
     def _chosen(self, name: str) -> None:
         self._choosing = False
         self._model.choose(name)
+
+    def _source_chosen(self) -> None:
+        place = self.source.currentData()
+        self._model.read_from(next((one for one in self._model.saved if one.place == place), None))
 
     def _choose_again(self) -> None:
         self._choosing = not self._choosing
@@ -320,12 +336,16 @@ class PlanView(StopView):
         survey = plan.source.survey
         old, new = survey.drive, plan.target.drive
         dock_old, dock_new = self._desk.old_dock(), self._desk.new_dock()
+        saved = self._model.reads_from
+        of_old = Heading(
+            dock_old.tag if dock_old else None,
+            old.model or tr("Old drive"),
+            f"{tail(old.serial)}  {nominal(old.size_bytes)}  {tr('sealed')}",
+        )
+        if saved is not None:
+            of_old = Heading(None, tr(SAVED_AS[saved.kind]), f"{Path(saved.place).name}  {nominal(old.size_bytes)}")
         headings = (
-            Heading(
-                dock_old.tag if dock_old else None,
-                old.model or tr("Old drive"),
-                f"{tail(old.serial)}  {nominal(old.size_bytes)}  {tr('sealed')}",
-            ),
+            of_old,
             Heading(
                 dock_new.tag if dock_new else None,
                 (new.model if new else "") or tr("New drive"),
@@ -414,6 +434,7 @@ class PlanView(StopView):
             self.growth.clear()
             for key, text in options:
                 self.growth.addItem(text, key)
+        self._show_sources(editable)
         self.growth.setCurrentIndex(next((i for i, (key, _) in enumerate(options) if key == wanted), 0))
         self.spare.setValue(policy.spare_percent)
         if "volume" in self._drafts:
@@ -432,6 +453,17 @@ class PlanView(StopView):
             widget.setEnabled(shaped or (editable and policy.intent == "beside"))
         self._filling = False
 
+    def _show_sources(self, editable: bool) -> None:
+        saved = self._model.saved
+        self._source_pair.setVisible(bool(saved))
+        self.source.clear()
+        self.source.addItem(tr("the old drive"), "")
+        for one in saved:
+            self.source.addItem(Path(one.place).name, one.place)
+        chosen = self._model.reads_from
+        self.source.setCurrentIndex(max(0, self.source.findData(chosen.place if chosen else "")))
+        self.source.setEnabled(editable)
+
     def checks(self) -> list[Check]:
         return checks_of(self._model)
 
@@ -443,6 +475,9 @@ def checks_of(model: PlanModel) -> list[Check]:
         return []
     gates = [Check("good" if g.open else "stop", g.text, g.remedy) for g in model.gates_of(plan)]
     findings = [Check(f.severity, f.text, f.remedy) for f in plan.findings]
+    if model.lost_bytes:
+        text = tr("{0} of the old drive are not in what was saved from it.").format(both(model.lost_bytes))
+        findings.append(Check("caution", text, tr("They become zeros on the new drive; look at the files they touch.")))
     findings += [Check("note", reason) for reason in plan.reasons]
     worst_first = {"stop": 0, "caution": 1, "good": 2, "note": 3}
     return sorted((*gates, *findings), key=lambda c: worst_first[c.severity])

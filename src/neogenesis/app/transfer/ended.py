@@ -15,6 +15,7 @@ from neogenesis.app.parts.stop import Check
 from neogenesis.app.parts.strata import filled, strata_of_layout, strata_of_survey
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.canvas import FillCanvas
+from neogenesis.app.transfer.model import WHICH
 from neogenesis.app.words import about, both
 from neogenesis.core.plan import Plan
 from neogenesis.core.work import Event
@@ -129,9 +130,9 @@ class EndedPage(QWidget):
             facts.append(Check("good", text.format(both(progress.copied_bytes), both(progress.total_bytes))))
         if not (outcome is not None and outcome.outcome == "refused"):
             facts.append(Check("note", tr("The new drive has no table yet, so no machine takes it for finished.")))
-        for name, dock in ((tr("old"), self._desk.old_dock()), (tr("new"), self._desk.new_dock())):
+        for which, dock in model.needed_docks():
             if dock is None or not dock.present:
-                text = tr("The {0} drive is not connected.").format(name)
+                text = tr("The {0} drive is not connected.").format(tr(WHICH[which]))
                 facts.append(
                     Check("caution", text, tr("Put it into a dock; it is recognised, and the copy can go on."))
                 )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
@@ -12,6 +14,7 @@ from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
+from neogenesis.app.transfer.model import WHICH
 from neogenesis.app.words import exact, nominal, time_range
 from neogenesis.core.plan import Plan
 from neogenesis.core.transfer import Verify
@@ -118,7 +121,11 @@ class GatesPage(QWidget):
         stale = self._desk.plan.out_of_date
         if stale:
             checks.append(Check("stop", stale, tr("Make a plan for the drives of this job: Alt+5.")))
-        for name, dock in ((tr("old"), self._desk.old_dock()), (tr("new"), self._desk.new_dock())):
+        saved = self._desk.plan.reads_from
+        if saved is not None:
+            checks.append(Check("note", tr("Read from what was saved: {0}").format(Path(saved.place).name)))
+        for which, dock in self._model.needed_docks():
+            name = tr(WHICH[which])
             here = dock is not None and dock.present
             text = tr("The {0} drive is connected.") if here else tr("The {0} drive is not connected.")
             remedy = "" if here else tr("Put it into a dock; it is recognised.")

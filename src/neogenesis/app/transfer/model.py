@@ -12,7 +12,8 @@ from typing import Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from neogenesis.app.language import tr
+from neogenesis.app.bench import Dock
+from neogenesis.app.language import mark, tr
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
 from neogenesis.app.transfer.events import EventFile
@@ -21,12 +22,15 @@ from neogenesis.app.work import Failure
 from neogenesis.bench import worker
 from neogenesis.bench.drives import Parting, confirm_tail, make_safe
 from neogenesis.core.estimate import Estimate, estimate
+from neogenesis.core.job import Which
 from neogenesis.core.plan import Gate, Plan
 from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import both_text
 from neogenesis.core.work import Event
 
 State = Literal["no-plan", "ready", "starting", "running", "paused", "stopping", "stopped", "done", "failed"]
+#: The two drives, in words.
+WHICH: dict[Which, str] = {"old": mark("old"), "new": mark("new")}
 _POLL_MS = 120
 _MOST_POINTS = 4000
 
@@ -146,8 +150,12 @@ class TransferModel(QObject):
     @property
     def may_write(self) -> bool:
         """Whether all gates are open and both drives are there."""
-        here = all(dock is not None and dock.present for dock in (self._session.old_dock(), self._session.new_dock()))
-        return self.gates_open and here
+        return self.gates_open and all(dock is not None and dock.present for _, dock in self.needed_docks())
+
+    def needed_docks(self) -> tuple[tuple[Which, Dock | None], ...]:
+        """Where the drives are that it reads and writes; what was saved from the old drive needs only the new one."""
+        new: tuple[Which, Dock | None] = ("new", self._session.new_dock())
+        return (new,) if self._plan.reads_from is not None else (("old", self._session.old_dock()), new)
 
     def tail_fits(self, typed: str) -> bool:
         return bool(self.expected_tail) and typed.casefold() == self.expected_tail.casefold()
