@@ -80,4 +80,38 @@ def decide(case: Path, as_json: bool) -> None:
         click.echo(f"  {line}")
 
 
-COMMANDS = (fit, decide)
+@click.command()
+@click.argument("machine", metavar="MACHINE.json", type=click.Path(path_type=Path))
+@click.option("--for", "purposes", metavar="PURPOSE,...", help="What is done: drive, memory or both; else everything.")
+@click.option("--bay", "bays", metavar="NAME", multiple=True, help="Only this bay; can be given several times.")
+@_json
+def swap(machine: Path, purposes: str | None, bays: tuple[str, ...], as_json: bool) -> None:
+    """Say the steps of opening and closing a machine, with every fastener accounted for.
+
+    Example: neogenesis swap petrel-14.machine.json --for drive,memory
+    """
+    from neogenesis.bench.cases import read_named
+    from neogenesis.core.machine import read_machine
+    from neogenesis.core.swap import answer_for
+    from neogenesis.core.swap.path import bays_of, purposes_of
+
+    known = read_machine(read_named(machine, "machine"), f"machine “{machine.name}”")
+    wanted = purposes_of(purposes) if purposes is not None else None
+    found = answer_for(known, wanted, bays_of(known, bays) if bays else None)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    click.echo(found.machine)
+    click.echo(found.defers)
+    for caution in found.cautions:
+        click.echo(f"! {caution.code}: {caution.text}")
+    click.echo(f"tools: {', '.join(found.tools) or 'none named'}")
+    for title, rows in (("opening", found.opening), ("work", found.work), ("closing", found.closing)):
+        click.echo(f"{title}:")
+        for number, row in enumerate(rows, 1):
+            counts = ", ".join(f"{one.count} x {one.id}" for one in row.fasteners)
+            click.echo(f"  {number:>3}  {row.text}" + (f"  [{counts}]" if counts else ""))
+    click.echo(f"{found.fasteners_out} fasteners out, {found.fasteners_in} back in, about {found.seconds / 60:.0f} min")
+
+
+COMMANDS = (fit, decide, swap)

@@ -7,8 +7,9 @@ from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from neogenesis.core.machine.model import Bay, Machine, MemoryBoard
+    from neogenesis.core.machine.model import Bay, Machine, MemoryBoard, Outline
 
+_LARGEST_MM = 2000
 _NOT_M2 = ("2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered")
 
 
@@ -23,6 +24,8 @@ def contradictions(machine: Machine) -> Iterator[str]:
     if machine.memory is not None:
         yield from _of_memory(machine.memory)
     yield from _of_fasteners(machine)
+    if machine.outline is not None:
+        yield from _of_outline(machine.outline)
 
 
 def _twice(field: str, names: Iterable[str]) -> Iterator[str]:
@@ -53,6 +56,15 @@ def _of_memory(board: MemoryBoard) -> Iterator[str]:
         yield f"“memory.max_per_slot_gb” is {each:g}, more than max_gb {most:g}"
 
 
+def _of_outline(outline: Outline) -> Iterator[str]:
+    for field in ("width_mm", "height_mm"):
+        if not 0 < getattr(outline, field) <= _LARGEST_MM:
+            yield f"“outline.{field}” is {getattr(outline, field):g}, and a machine is 0 to {_LARGEST_MM} large"
+    for n, mark in enumerate(outline.marks):
+        if not (0 <= mark.x0 < mark.x1 <= 1 and 0 <= mark.y0 < mark.y1 <= 1):
+            yield f"“outline.marks[{n}]” leaves the outline, which goes from 0 to 1, or has no size"
+
+
 def _of_fasteners(machine: Machine) -> Iterator[str]:
     counts = {f.id: f.count for f in machine.fasteners}
     for n, one in enumerate(machine.fasteners):
@@ -60,6 +72,10 @@ def _of_fasteners(machine: Machine) -> Iterator[str]:
             value = getattr(one, field)
             if value is not None and value > 1:
                 yield f"“fasteners[{n}].{field}” is {value:g}, and goes from 0 to 1"
+        if one.spots and len(one.spots) != one.count:
+            yield f"“fasteners[{n}].spots” has {len(one.spots)} places for {one.count} pieces"
+        if any(not 0 <= v <= 1 for spot in one.spots for v in spot):
+            yield f"“fasteners[{n}].spots” leaves the outline, which goes from 0 to 1"
     for n, step in enumerate(machine.steps):
         for held in step.fasteners:
             id_, count = (held, None) if isinstance(held, str) else (held.id, held.count)

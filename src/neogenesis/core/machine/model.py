@@ -15,6 +15,8 @@ from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 
 BayKind = Literal["m2", "msata", "2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered"]
 Interface = Literal["nvme", "sata", "pata", "emmc"]
+Purpose = Literal["open", "drive", "memory"]
+Doing = Literal["remove", "lift", "unplug", "slide", "pry", "drain", "photograph", "check"]
 #: No length, rate, count or capacity of a profile is larger in its unit.
 _MOST = 1_000_000
 
@@ -59,8 +61,31 @@ class Openings(StrictRecord, frozen=True, kw_only=True):
     seal: str | None = None
 
 
+class Mark(StrictRecord, frozen=True, kw_only=True):
+    """Something that is seen on the machine as it lies, or `under` its cover; corners from 0 to 1."""
+
+    name: str
+    x0: float
+    y0: float
+    x1: float
+    y1: float
+    under: bool = False
+
+
+class Outline(StrictRecord, frozen=True, kw_only=True):
+    """The machine as it lies while it is opened: its size in millimetres, and what is seen on it."""
+
+    width_mm: float
+    height_mm: float
+    lies: str = ""
+    marks: tuple[Mark, ...] = ()
+
+
 class Fastener(StrictRecord, frozen=True, kw_only=True):
-    """`x` and `y` from 0 to 1, from the upper left of the machine as it lies."""
+    """`x` and `y` from 0 to 1, from the upper left of the machine as it lies; `spots` is one such pair for each piece.
+
+    `cover_reused` tells whether what it is `hidden_under` goes back on; `odd` what sets it apart from its neighbours.
+    """
 
     id: str
     head: str = ""
@@ -71,6 +96,9 @@ class Fastener(StrictRecord, frozen=True, kw_only=True):
     hidden_under: str | None = None
     x: float | None = None
     y: float | None = None
+    spots: tuple[tuple[float, float], ...] = ()
+    cover_reused: bool | None = None
+    odd: str | None = None
 
 
 class SomeOf(StrictRecord, frozen=True, kw_only=True):
@@ -81,16 +109,33 @@ class SomeOf(StrictRecord, frozen=True, kw_only=True):
 
 
 class Step(StrictRecord, frozen=True, kw_only=True, rename={"tool": "with", "purposes": "for"}):
-    """One thing that hands do; `tool` and `purposes` stand as `with` and `for` in the file."""
+    """One thing that hands do; `tool` and `purposes` stand as `with` and `for` in the file.
+
+    `needs` are ids of steps, or parts, that must be off before; `bay` the one that it is for; `wait_s` how long nothing
+    may be done after it; `back` how it is undone, in words; `aids` codes of how something lies the right way round.
+    """
 
     id: str
-    do: Literal["remove", "lift", "unplug", "slide", "pry", "drain", "photograph", "check"]
+    do: Doing
     what: str
     tool: str | None = None
     fasteners: tuple[str | SomeOf, ...] = ()
     cautions: tuple[str, ...] = ()
     parts_off: tuple[str, ...] = ()
-    purposes: tuple[Literal["open", "drive", "memory"], ...] = ()
+    purposes: tuple[Purpose, ...] = ()
+    needs: tuple[str, ...] = ()
+    bay: str | None = None
+    wait_s: float | None = None
+    back: str | None = None
+    aids: tuple[str, ...] = ()
+
+
+class Tip(StrictRecord, frozen=True, kw_only=True):
+    """What went wrong once at a step, how it shows, and how it is undone."""
+
+    step: str
+    shows: str
+    undo: tuple[str, ...]
 
 
 class Slot(StrictRecord, frozen=True, kw_only=True):
@@ -130,6 +175,8 @@ class Machine(StrictRecord, frozen=True, kw_only=True):
     kind: str = ""
     card_reader: bool | None = None
     has_battery: bool | None = None
+    outline: Outline | None = None
+    tips: tuple[Tip, ...] = ()
 
     @property
     def title(self) -> str:
