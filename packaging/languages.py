@@ -222,6 +222,7 @@ def collect() -> Catalog:
 #: Data files whose values under these keys are shown to people.
 _DATA_TEXTS = {
     "intake.toml": ("title", "text", "remedy", "why", "hint", "came_with", "valuables"),
+    "swap.toml": ("defers", "title", "text", "why", "shows", "usually", "undo"),
     "triage.toml": ("text", "caution"),
     "fills.toml": ("title", "because", "clear"),
 }

@@ -44,6 +44,7 @@ class Bench(QObject):
     _plugged = pyqtSignal()
     jobs_changed = pyqtSignal()
     log_changed = pyqtSignal()
+    pedal_learned = pyqtSignal(str)
 
     def __init__(
         self, name: str, store: JobStore, docks: Docks, work: Work, clock: Clock, person: Path | None = None
@@ -52,7 +53,7 @@ class Bench(QObject):
         super().__init__()
         self._name, self.store, self.work, self.clock = name, store, work, clock
         self.person = person or store.folder
-        self.technician = self.photo_folder = ""
+        self.technician = self.photo_folder = self.pedal = ""
         self.shop = Shop()
         self.trouble = store.trouble
         try:
@@ -152,6 +153,12 @@ class Bench(QObject):
         if len(present) > 1:
             return next((d for d in present if d.docked and d.docked.name == place), None)
         return present[0] if present else (same[-1] if same else None)
+
+    def learn_pedal(self, key: str) -> None:
+        """That key leads through Swap from now on, for this person; empty for Space alone."""
+        self.pedal = key
+        self.pedal_learned.emit(key)
+        self.jobs_changed.emit()
 
     # Jobs
 

@@ -16,6 +16,7 @@ from neogenesis.app.session import Session
 from neogenesis.app.survey.looks import LooksModel
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.survey.others import OthersModel
+from neogenesis.app.swap.model import SwapModel
 from neogenesis.app.transfer.model import TransferModel
 
 
@@ -38,6 +39,7 @@ class OpenJob(Session):
         self.decide = DecideModel(self, self.survey, self.intake, self.plan)
         self.quote = QuoteModel(self, self.survey, self.intake, self.decide)
         self.fit = FitModel(self, self.survey, self.intake, self.decide)
+        self.swap = SwapModel(self, self.intake, self.decide, self.fit)
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
         self.keep = KeepModel(self)
@@ -55,6 +57,7 @@ class OpenJob(Session):
             self.decide,
             self.fit,
             self.quote,
+            self.swap,
             self.transfer,
             self.handover,
             self.keep,
@@ -75,4 +78,5 @@ class OpenJob(Session):
         self.bench.jobs_changed.disconnect(self.changed)
         self.intake.close()
         self.transfer.close()
+        self.swap.close()
         self.keep.close()

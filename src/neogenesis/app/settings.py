@@ -15,6 +15,7 @@ class Settings(Record, frozen=True, kw_only=True):
 
     `technician` is how the person is named in logbooks, empty for their name on this computer; `geometry` is where the
     window was, as Qt puts it, in base 64; `photo_folder` is where a camera drops photographs, empty for nowhere.
+    `pedal` is the key that leads through Swap beside Space, as Qt writes it.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.window/1"
@@ -27,6 +28,7 @@ class Settings(Record, frozen=True, kw_only=True):
     geometry: str = ""
     logbook: bool | None = None
     photo_folder: str = ""
+    pedal: str = ""
 
 
 def load_settings(*folders: Path) -> Settings:

@@ -229,7 +229,9 @@ class MainWindow(QMainWindow):
 
     def _fold_logbook(self) -> None:
         wanted = self.appearance.settings.logbook
-        fits = self.width() >= look().px(_NARROW) if wanted is None else wanted
+        view = self.views.front(self.stop)
+        roomy = self.width() >= look().px(_NARROW) and not (view is not None and view.needs_room)
+        fits = roomy if wanted is None else wanted
         self.frame.show_logbook(self.job is not None and fits)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:

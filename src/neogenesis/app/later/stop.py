@@ -7,7 +7,6 @@ from neogenesis.app.parts.stop import StopSpec
 from neogenesis.core.job.route import Stop
 
 _NEXT = {
-    "swap": "Exchange the drives, then first boot and handover",
     "first-boot": "Start the machine",
 }
 

@@ -58,9 +58,11 @@ class StopSpec:
 class StopView(QWidget):
     """A stop in the centre of the window. The window calls `refresh` when its job changed, `enter` when it is shown.
 
-    `keep_asked` asks for the sheet of images, rescues and restores, `stop_asked` for another stop.
+    `needs_room` folds the logbook beside it, as long as nobody asked for it. `keep_asked` asks for the sheet of
+    images, rescues and restores, `stop_asked` for another stop.
     """
 
+    needs_room = False
     keep_asked = pyqtSignal()
     stop_asked = pyqtSignal(str)
 

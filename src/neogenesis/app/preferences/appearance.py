@@ -27,6 +27,7 @@ class Appearance(QObject):
         super().__init__()
         self._bench = bench
         self.settings = load_settings(bench.person, bench.store.folder)
+        bench.pedal_learned.connect(lambda key: self.keep(msgspec.structs.replace(self.settings, pedal=key)))
         self._apply()
 
     def _apply(self) -> None:
@@ -37,6 +38,7 @@ class Appearance(QObject):
         look().set(self.settings.theme, self.settings.percent)
         self._bench.technician = self.settings.technician
         self._bench.photo_folder = self.settings.photo_folder
+        self._bench.pedal = self.settings.pedal
 
     def keep(self, settings: Settings) -> None:
         """Put on file, and show it if it can be seen."""
@@ -44,6 +46,7 @@ class Appearance(QObject):
         save_settings(self._bench.person, settings)
         self._bench.technician = settings.technician
         self._bench.photo_folder = settings.photo_folder
+        self._bench.pedal = settings.pedal
         if (before.theme, before.percent, before.language) != (settings.theme, settings.percent, settings.language):
             self._apply()
             self.changed.emit()

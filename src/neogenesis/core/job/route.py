@@ -27,7 +27,7 @@ ROUTE: tuple[Stop, ...] = (
     Stop("fit", "Fit", "Checks that the new drive suits the machine: connector, length, height, slots.", True),
     Stop("plan", "Plan", "Lays out the new drive and says what will be copied.", True),
     Stop("transfer", "Transfer", "Copies, reads everything back, and writes the new table last.", True),
-    Stop("swap", "Swap", "Leads through opening the machine and exchanging the drives safely.", False),
+    Stop("swap", "Swap", "Leads through opening the machine and exchanging the drives safely.", True),
     Stop("first-boot", "First boot", "Forecasts what the machine would start, and records its first start.", False),
     Stop("handover", "Handover", "Says what was done and measured, and prints the customer's report.", True),
 )

@@ -81,7 +81,7 @@ def _rows(rows: Iterable[Row]) -> tuple[RowAnswer, ...]:
             fasteners=_counts(row.fasteners),
             loosened=_counts(row.loosened),
             cautions=row.step.cautions if row.phase != "closing" else (),
-            aids=tuple(numbers().aids[a] for a in row.step.aids),
+            aids=tuple(numbers().aids[a].text for a in row.step.aids),
             seconds=row.seconds,
             wait_s=row.wait_s,
         )

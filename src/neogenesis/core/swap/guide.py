@@ -101,7 +101,9 @@ class Where:
 def to_prepare(machine: Machine, path: Path) -> tuple[Prepare, ...]:
     """What must be ready for this machine, before its first screw."""
     codes = set(path.cautions)
+    checked = any("mains" in row.step.cautions for row in (*path.opening, *path.work))
     has = {
+        "off": not checked,  # else a step of the profile says so
         "always": True,
         "battery": bool(machine.has_battery) or "lithium" in codes,
         "card": bool(machine.card_reader),

@@ -43,6 +43,12 @@ class Caution(StrictRecord, frozen=True, kw_only=True):
     text: str
 
 
+class Aid(StrictRecord, frozen=True, kw_only=True):
+    """How something lies the right way round."""
+
+    text: str
+
+
 class Prepare(StrictRecord, frozen=True, kw_only=True):
     """Something that is ready before the first screw; `when` says for which machines."""
 
@@ -97,7 +103,7 @@ class SwapNumbers(StrictRecord, frozen=True, kw_only=True):
     hold: Hold
     prepare: tuple[Prepare, ...]
     cautions: dict[str, Caution]
-    aids: dict[str, str]
+    aids: dict[str, Aid]
     look: tuple[Look, ...]
     mistakes: tuple[Mistake, ...]
     offers: tuple[Extra, ...]
