@@ -13,7 +13,17 @@ from neogenesis.app.survey.model import SurveyModel
 from neogenesis.core.decide import Decision
 from neogenesis.core.decide.ways import Way
 from neogenesis.core.errors import BadArgument
-from neogenesis.core.job.quote import Quote, answered, load_quotes, make_quote, save_quote, to_confirm, to_note
+from neogenesis.core.job.extras import extras_in
+from neogenesis.core.job.quote import (
+    Quote,
+    answered,
+    load_quotes,
+    make_quote,
+    save_quote,
+    to_confirm,
+    to_note,
+    total_of,
+)
 
 
 class QuoteModel(QObject):
@@ -62,7 +72,19 @@ class QuoteModel(QObject):
             tax_percent=tax,
             confirm=to_confirm(intake, self._intake.match.machine, encrypted),
             cautions=to_note(self.decision),
+            extras=self.extras,
         )
+
+    @property
+    def extras(self) -> tuple[tuple[str, str], ...]:
+        """What was agreed while the machine was open: title, and price without tax."""
+        return extras_in(self._session.log())
+
+    @property
+    def total(self) -> str:
+        """What the accepted quote comes to with that; empty where none was accepted, or nothing came to it."""
+        latest, extras = self.latest, self.extras
+        return total_of(latest, extras) if latest is not None and extras else ""
 
     def give(self, quote: Quote) -> None:
         """Put it on record as the one that the customer was given."""

@@ -145,7 +145,12 @@ class QuoteSheet(QDialog):
             self._standing.setText(f"{text} {changed}".strip())
         elif latest.accepted:
             text = tr("Quote {0} was accepted: {1}")
-            self._standing.setText(text.format(latest.number, tr(WAY_NAMES.get(latest.accepted, latest.accepted))))
+            words = text.format(latest.number, tr(WAY_NAMES.get(latest.accepted, latest.accepted)))
+            if self._model.total:
+                extras = ", ".join(said(title) for title, _ in self._model.extras)
+                more = tr("With what was agreed since ({0}): {1}")
+                words = f"{words} {more.format(extras, f'{self._model.total} {latest.currency}')}"
+            self._standing.setText(words)
         else:
             self._standing.setText(tr("Quote {0} was declined.").format(latest.number))
 

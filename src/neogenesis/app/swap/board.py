@@ -18,7 +18,7 @@ from neogenesis.app.swap.model import SwapModel
 from neogenesis.app.swap.pieces import PieceMark
 from neogenesis.app.swap.words import clock_text, cover_text, kind_text, minutes_text, row_text
 from neogenesis.app.theme.icons import paint_icon
-from neogenesis.app.theme.look import FIGURE, TITLE, look
+from neogenesis.app.theme.look import BODY, FIGURE, TEXT_PERCENTS, TITLE, look
 from neogenesis.core.swap.guide import Guide
 from neogenesis.core.swap.numbers import numbers
 from neogenesis.core.swap.tray import kinds
@@ -35,7 +35,7 @@ class GuideBoard(QWidget):
         self._model = model
         self.head = label("", "title", wrap=True)
         self.more = label("", "", wrap=True)
-        self.more.setFont(look().font(TITLE))
+        self.more.setFont(look().font(TITLE if look().percent == TEXT_PERCENTS[0] else BODY))
         self.clock = Countdown()
         self.canvas, self.tray, self.course = MachineCanvas(), TrayCanvas(), Course()
         self.lines = QVBoxLayout()
@@ -81,6 +81,7 @@ class GuideBoard(QWidget):
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
+        self.tray.setFixedHeight(min(look().px(190), max(100, round(self._pages.height() * 0.58))))
         self._side_frame.setFixedWidth(min(look().px(_RIGHT), round(self.width() * _RIGHT_SHARE)))
 
     def refresh(self) -> None:

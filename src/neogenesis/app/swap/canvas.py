@@ -63,7 +63,7 @@ class MachineCanvas(QWidget):
         self.scene: list[Piece] = []
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(280, look().px(120))
+        return QSize(280, 200)
 
     def show_guide(self, guide: Guide | None) -> None:
         self._guide = guide
@@ -118,6 +118,7 @@ class MachineCanvas(QWidget):
         metrics = look().metrics(bold=bold)
         wide, away = metrics.horizontalAdvance(text), self.radius() * 2.6
         left = at.x() + away if at.x() + away + wide < outline.right() else at.x() - away - wide
+        left = min(max(left, 4.0), max(4.0, self.width() - wide - 4.0))
         box = QRectF(left - 3, at.y() - metrics.height() / 2, wide + 6, metrics.height())
         painter.fillRect(box, look().colour("raised", 0.85))
         painter.setFont(font)
@@ -139,7 +140,7 @@ class TrayCanvas(QWidget):
         return QSize(look().px(300), look().px(180))
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(look().px(150), look().px(90))
+        return QSize(150, 90)
 
     def show_guide(self, guide: Guide | None) -> None:
         self._guide = guide

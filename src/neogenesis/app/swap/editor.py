@@ -23,6 +23,7 @@ from neogenesis.app.swap.pieces import paint_piece
 from neogenesis.app.theme.look import look
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.machine import Machine, read_machine
+from neogenesis.core.machine.model import Fastener, Step
 from neogenesis.core.record import save, to_json
 from neogenesis.core.swap import step_faults
 from neogenesis.core.swap.edit import (
@@ -290,7 +291,8 @@ class ProfileEditor(QDialog):
         values, faults = self.step_form.read()
         at = self.steps.currentRow()
         if not self._filling and not faults and at >= 0:
-            self.draft.change(change_step(self.machine, at, values), ("step", at))
+            before, after = self.machine.steps[at], change_step(self.machine, at, values)
+            self.draft.change(after, ("step", at, _differs(before, after.steps[at])))
         self.show_draft()
 
     def _fastener_edited(self) -> None:
@@ -298,7 +300,9 @@ class ProfileEditor(QDialog):
         group = self._group()
         if not self._filling and not faults and group:
             try:
-                self.draft.change(change_fastener(self.machine, group, values), ("group", self.groups.currentRow()))
+                n = self.groups.currentRow()
+                before, after = self.machine.fasteners[n], change_fastener(self.machine, group, values)
+                self.draft.change(after, ("group", n, _differs(before, after.fasteners[n])))
             except NeogenesisError as error:
                 self._fault.setText(said(error.sentence()))
                 self.keep.setEnabled(False)
@@ -444,6 +448,11 @@ class PlacesCanvas(QWidget):
             self.next_piece()
         else:
             super().keyPressEvent(event)
+
+
+def _differs(one: Step | Fastener, other: Step | Fastener) -> tuple[str, ...]:
+    """Which fields: letters typed into one of them are undone together."""
+    return tuple(name for name in one.__struct_fields__ if getattr(one, name) != getattr(other, name))
 
 
 def _fill(lines: QListWidget, texts: list[str], at: int) -> None:

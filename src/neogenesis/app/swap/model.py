@@ -196,7 +196,8 @@ class SwapModel(QObject):
             record("swap-missing", f"Does not go back: {act.count} of {act.id}, {act.text}", id=act.id, count=act.count)
         elif act.deed == "agree":
             extra = self._extra(act.id)
-            record("swap-extra", f"Agreed while it is open: {extra.title}", price=extra.price, minutes=extra.minutes)
+            figures = {"title": extra.title, "price": extra.price, "minutes": extra.minutes}
+            record("swap-extra", f"Agreed while it is open: {extra.title}", **figures)
         elif act.deed == "finish" and self.guide is not None:
             self._tell_end(self.guide)
 

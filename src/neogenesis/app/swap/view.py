@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from time import monotonic
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QKeyEvent, QKeySequence
-from PyQt6.QtWidgets import QStackedWidget, QWidget
+from PyQt6.QtWidgets import QMenu, QPushButton, QStackedWidget, QWidget
 
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
@@ -16,7 +16,7 @@ from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.swap.board import GuideBoard
 from neogenesis.app.swap.first_start import FirstStart
 from neogenesis.app.swap.start import StartPage
-from neogenesis.app.theme.look import look
+from neogenesis.app.theme.look import TEXT_PERCENTS, look
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.swap.numbers import numbers
 
@@ -43,6 +43,7 @@ class SwapView(StopView):
         self._second: GuideBoard | None = None
         self._pressed_at = self._shown_at = 0.0
         self._shown: object = None
+        self._possible: list[QPushButton] = []
         self.wrong = button(tr("Something is wrong…"), self.show_wrong, "", tr("Known mistakes of this step  W"))
         self.missing = button(tr("One is missing…"), self.show_missing, "", tr("A fastener that is not there  M"))
         self.leave = button(tr("Leave the rest"), self._leave, "", tr("For now it stays in the tray  L"))
@@ -63,9 +64,14 @@ class SwapView(StopView):
             self.back,
             self.every,
         )
-        for widget in (*self._orders, self.go):
+        self.others = button(tr("More…"), self._show_others, "", tr("What else can be done at this step"))
+        self._behind = (self.missing, self.leave, self.photo, self.extras) if look().percent > TEXT_PERCENTS[0] else ()
+        for widget in (*self._orders, self.others, self.go):
             widget.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            foot.addWidget(widget)
+            if widget not in self._behind:
+                foot.addWidget(widget)
+            else:
+                widget.setParent(self)
         self.body.addWidget(self._pages, 1)
         self.body.addWidget(self._fault)
         self.body.addLayout(foot)
@@ -118,10 +124,22 @@ class SwapView(StopView):
         self.back.setVisible(shown)
         self.back.setEnabled(guide is not None and guide.can_go_back)
         self.every.setVisible(shown and counting)
+        self._possible = [b for b in self._behind if b.isVisibleTo(self)]
+        for widget in self._behind:
+            widget.hide()
+        self.others.setVisible(bool(self._possible))
         self.go.setText(self._go_words())
         self.go.setEnabled(self._can_go())
         if guide is not None and guide.where != self._shown:
             self._shown, self._shown_at = guide.where, monotonic()
+
+    def _show_others(self) -> None:
+        """With large text there is not room for all of them side by side."""
+        menu = QMenu(self)
+        for widget in self._possible:
+            menu.addAction(widget.text(), widget.click)
+        menu.aboutToHide.connect(menu.deleteLater)
+        menu.popup(self.others.mapToGlobal(self.others.rect().topLeft()) - QPoint(0, menu.sizeHint().height()))
 
     def _can_go(self) -> bool:
         guide = self._model.guide
@@ -196,7 +214,7 @@ class SwapView(StopView):
             Qt.Key.Key_O: self.extras,
         }
         order = orders.get(Qt.Key(key)) if not event.modifiers() else None
-        if order is not None and order.isVisible() and order.isEnabled():
+        if order is not None and (order.isVisible() or order in self._possible) and order.isEnabled():
             order.click()
         else:
             super().keyPressEvent(event)

@@ -286,9 +286,10 @@ def _adjusted(piece: Piece, facts: Facts) -> Piece:
     for name, seconds in facts.own_seconds:
         if name == piece.name and piece.spread[1] > 0:
             return replace(piece, spread=_times(piece.spread, seconds / piece.spread[1]))
-    for kind, factor in facts.factors:
-        if kind == kind_of(piece):
-            return replace(piece, spread=_times(piece.spread, factor))
+    factors = dict(facts.factors)
+    for kind in (piece.name, kind_of(piece)):  # its own kind of work first
+        if kind in factors:
+            return replace(piece, spread=_times(piece.spread, factors[kind]))
     return piece
 
 

@@ -17,7 +17,7 @@ from typing import Any
 from neogenesis.core.decide.numbers import numbers
 from neogenesis.core.job.model import LogEntry
 
-KINDS = ("copy", "hands")
+KINDS = ("copy", "hands", "opening")
 _FAR = math.log(4)
 
 
@@ -54,6 +54,7 @@ def outcomes_of(ticket: str, log: Sequence[LogEntry]) -> list[Outcome]:
     for kind, planned_in, done_in, key in (
         ("copy", "transfer-start", "transfer-done", "seconds"),
         ("hands", "decide", "measure", "hands_s"),
+        ("opening", "swap-start", "swap-done", "hands_s"),
     ):
         planned = _last(log, planned_in, "planned")
         actual = _last(log, done_in, key)

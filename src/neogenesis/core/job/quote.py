@@ -55,7 +55,10 @@ class Offer(Record, frozen=True, kw_only=True):
 
 
 class Quote(Record, frozen=True, kw_only=True):
-    """`at` and `until` are days in ISO 8601; `language` the code of the customer's."""
+    """`at` and `until` are days in ISO 8601; `language` the code of the customer's.
+
+    `extras` were agreed beside the offers: title, and price without tax.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.quote/1"
 
@@ -73,6 +76,7 @@ class Quote(Record, frozen=True, kw_only=True):
     image_first: bool = False
     confirm: tuple[str, ...] = ()
     cautions: tuple[str, ...] = ()
+    extras: tuple[tuple[str, str], ...] = ()
     state: State = "open"
     answered_at: str = ""
     accepted: str = ""
@@ -110,6 +114,7 @@ def make_quote(
     tax_percent: str,
     confirm: tuple[str, ...] = (),
     cautions: tuple[str, ...] = (),
+    extras: tuple[tuple[str, str], ...] = (),
 ) -> Quote:
     """Raises BadArgument without a way, for a way that is not possible, or for days and tax that make no sense."""
     rows = {w.way: w for w in decision.ways}
@@ -190,6 +195,14 @@ def answered(quote: Quote, way: str, at: datetime, note: str = "") -> Quote:
     return msgspec.structs.replace(quote, state=state, accepted=way, answered_at=when, note=note.strip())
 
 
+def total_of(quote: Quote, extras: tuple[tuple[str, str], ...]) -> str:
+    """What an accepted quote comes to with what was agreed beside it, with tax; empty for one that was not accepted."""
+    offer = next((o for o in quote.offers if o.way == quote.accepted), None)
+    if offer is None:
+        return ""
+    return f"{money(offer.gross) + sum(money(taxed(net, quote.tax_percent)[1]) for _, net in extras):.2f}"
+
+
 def save_quote(dossier: Path, quote: Quote) -> Path:
     path = dossier / f"quote-{quote.number.rsplit('-', 1)[-1]}.json"
     save(path, quote)
@@ -229,7 +242,9 @@ def quote_report(
         ]
         filled = tuple((n, v if isinstance(v, str) else "; ".join(map(word, v))) for n, v in rows if n and v)
         sections.append(Section(name, ("We recommend this.",) if offer.way == quote.recommended else (), filled))
+    beside = tuple((title, cash(taxed(net, quote.tax_percent)[1])) for title, net in quote.extras)
     sections += [
+        Section("Agreed while the machine was open", rows=beside),
         Section("Please confirm", quote.confirm),
         Section("Please note", quote.cautions),
         Section("Valid until", (quote.until,)),

@@ -9,6 +9,7 @@ from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.intake import START_UP, Intake, compared
+from neogenesis.core.job.extras import extras_in
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.plan import Plan
@@ -104,6 +105,7 @@ def make_report(
             Section("Before and after", rows=(*before_after, *measured)),
             Section("What could not be read", (unread,)),
             Section("Where the old drive is", (_OLD_DRIVE[intake.later.old_parts].format(intake.later.kept_weeks),)),
+            *_opened(log),
             *_with_the_machine(intake),
             Section(
                 "What you should still do",
@@ -134,6 +136,18 @@ _OLD_DRIVE = {
 }
 _LATER = ("Hand the old drive to a proper disposal service once you no longer need it.",)
 _DISPOSE = {"": _LATER, "returned": _LATER}
+
+
+def _opened(log: list[LogEntry]) -> tuple[Section, ...]:
+    """How often the machine was opened, and that everything went back, or what did not."""
+    closed = [e for e in log if e.kind == "swap-done"]
+    if not closed:
+        return ()
+    out, back = (sum(int(e.figures.get(key, 0)) for e in closed) for key in ("out", "back"))
+    sentences = [f"Of {out} fasteners that came out, {back} went back."]
+    sentences += [f"{line}." for e in closed for line in e.figures.get("named", ())]
+    sentences += [f"Agreed beside it: {title}." for title, _ in extras_in(log)]
+    return (Section("The machine was opened", tuple(sentences)),)
 
 
 def _with_the_machine(intake: Intake) -> tuple[Section, ...]:
