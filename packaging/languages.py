@@ -10,6 +10,7 @@ of the core, whose places in braces are named after what is put there.
 from __future__ import annotations
 
 import ast
+import json
 import re
 import sys
 import tomllib
@@ -213,11 +214,17 @@ def collect() -> Catalog:
         appliance = tomllib.loads(path.read_text("utf-8"))
         for text in (appliance["title"], *appliance.get("afterwards", ())):
             catalog.add(text, locations=[(f"data/appliances/{path.name}", 0)])
+    for path in sorted((SOURCE / "data/machines").glob("*.machine.json")):
+        for text in _texts_in(json.loads(path.read_text("utf-8")), _PROFILE_TEXTS):
+            catalog.add(text, locations=[("data/machines", 0)])
     for name, keys in _DATA_TEXTS.items():
         for text in _texts_in(tomllib.loads((SOURCE / "data" / name).read_text("utf-8")), keys):
             catalog.add(text, locations=[(f"data/{name}", 0)])
     return catalog
 
+
+#: Of the machines that ship: what their steps, fasteners and outlines say.
+_PROFILE_TEXTS = ("what", "with", "back", "place", "hidden_under", "lies", "shows", "undo", "parts_off", "seal")
 
 #: Data files whose values under these keys are shown to people.
 _DATA_TEXTS = {

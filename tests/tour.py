@@ -12,6 +12,7 @@ from neogenesis.app.decide.view import DecideView
 from neogenesis.app.fit.view import FitView
 from neogenesis.app.intake.view import IntakeView
 from neogenesis.app.survey.view import SurveyView
+from neogenesis.app.swap.view import SwapView
 from neogenesis.app.window import MainWindow
 from tests.test_window import plan, slow, survey
 
@@ -116,7 +117,8 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     qtbot.wait(50)
     yield "rescue, ended", window
     job.keep.dismiss()
-    window.show_stop("swap")
+    yield from _through_swap(window, qtbot)
+    window.show_stop("first-boot")
     yield "a stop that only takes notes", window
     window.show_stop("handover")
     job.handover.measure(198.0, 36.0, 3)
@@ -125,6 +127,38 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     window.sheets.show_help()
     qtbot.wait(50)
     yield "help", window
+
+
+def _through_swap(window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, QWidget]]:
+    """Before, at each kind of page of the guide, the sheets beside it, and afterwards."""
+    window.show_stop("swap")
+    view, swap = window.views["swap"], window.job.swap
+    assert isinstance(view, SwapView)
+    yield "swap", window
+    view.edit_profile()
+    yield from _sheet(window, "steps and fasteners")
+    swap.begin()
+    seen: set[str] = set()
+    while not swap.guide.where.finished:
+        kind = str(swap.guide.press())
+        if kind not in seen:
+            seen.add(kind)
+            qtbot.wait(30)
+            yield f"swap, {kind}", window
+            for name, show in (
+                ("wrong", view.show_wrong),
+                ("missing", view.show_missing),
+                ("extras", view.show_extras),
+            ):
+                if kind == "count":
+                    show()
+                    yield from _sheet(window, f"swap, {name}")
+        if swap.guide.must_wait_s and swap.guide.press() is None:
+            swap.act("waited")
+        else:
+            swap.press()
+    qtbot.wait(30)
+    yield "swap, first start", window
 
 
 def _sheet(window: MainWindow, name: str) -> Iterator[tuple[str, QWidget]]:

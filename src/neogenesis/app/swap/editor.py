@@ -38,7 +38,6 @@ from neogenesis.core.swap.edit import (
     remove_fastener,
     remove_step,
 )
-from neogenesis.core.swap.numbers import numbers
 from neogenesis.core.swap.tray import kinds, places
 
 _DOINGS = {
@@ -90,12 +89,12 @@ def _step_fields() -> list[Field]:
         ),
         ChoiceField("purpose", tr("Needed for"), [(k, tr(v)) for k, v in _FOR.items()]),
         TextField("bay", tr("Bay"), bays, shown=_shown),
-        TextField("cautions", tr("Cautions"), ", ".join(numbers().cautions), _words, _shown),
+        TextField("cautions", tr("Cautions"), tr("codes such as mains, lithium, esd"), _words, _shown),
         TextField("parts_off", tr("What comes off"), "", _words, _shown),
         TextField("needs", tr("After"), tr("steps or parts that must be off before"), _words, _shown),
         TextField("wait_s", tr("Then wait"), "", _seconds, _shown, unit="s"),
         TextField("back", tr("How it goes back"), tr("empty: the same in reverse"), shown=_shown),
-        TextField("aids", tr("Which way round"), ", ".join(numbers().aids), _words, _shown),
+        TextField("aids", tr("Which way round"), tr("codes such as notch, angle, ribbon"), _words, _shown),
     ]
 
 

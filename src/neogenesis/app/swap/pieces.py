@@ -8,6 +8,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
+from neogenesis.app.language import tr
+from neogenesis.app.swap.words import SHAPE_WORDS
 from neogenesis.app.theme.look import look
 from neogenesis.core.swap.tray import Kind, Shape, State
 
@@ -115,7 +117,7 @@ class PieceMark(QWidget):
         super().__init__()
         self._kind, self._done = kind, done
         self.setFixedSize(self.sizeHint())
-        self.setAccessibleName(kind.shape)
+        self.setAccessibleName(tr(SHAPE_WORDS[kind.shape]))
 
     def sizeHint(self) -> QSize:
         return QSize(look().px(26), look().px(26))

@@ -18,7 +18,7 @@ from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.swap.canvas import paint_outline, place_in
 from neogenesis.app.swap.pieces import paint_piece
-from neogenesis.app.swap.words import kind_text
+from neogenesis.app.swap.words import kind_text, row_text
 from neogenesis.app.theme.look import look
 from neogenesis.app.theme.tokens import DAY
 from neogenesis.app.words import both, when
@@ -154,7 +154,7 @@ def _steps_html(title: str, guide: Guide) -> str:
             last = row.phase
             parts.append(f"<h2>{escape(tr(_PHASES[last]))}</h2>")
         counts = "; ".join(f"{count} × {kind_text(known[id_])}" for id_, count in row.fasteners)
-        text = said(row.pattern).format(said(row.what))
+        text = "; ".join(filter(None, row_text(row)))
         more = f"<br><span class='sub'>{escape(counts)}</span>" if counts else ""
         parts.append(f"<p>☐ {n}  {escape(text)}{more}</p>")
     parts.append(f"<p><b>{escape(tr('{0} out, {0} back in').format(guide.path.pieces))}</b></p>")

@@ -32,6 +32,7 @@ class SwapView(StopView):
         super().__init__(tr("Swap"))
         self._desk, self._model = desk, desk.swap
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName(tr("Swap: the one key"))
         self.start = StartPage(desk, self._begin, self.edit_profile)
         self.board = GuideBoard(self._model)
         self.first = FirstStart(desk, lambda: self.start.save_paper("label"))

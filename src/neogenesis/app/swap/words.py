@@ -2,16 +2,30 @@
 
 from __future__ import annotations
 
-from neogenesis.app.language import said, tr
+from neogenesis.app.language import mark, said, tr
 from neogenesis.core.swap import Row
-from neogenesis.core.swap.tray import Kind
+from neogenesis.core.swap.tray import Kind, Shape
+
+#: Patterns of steps that the catalogue of sentences does not find by itself.
+PATTERNS = (
+    *(mark("Lift {0}"), mark("Unplug {0}"), mark("Drain: {0}"), mark("Photograph {0}"), mark("Check: {0}")),
+    *(mark("Lower {0}"), mark("Close {0}")),
+)
+SHAPE_WORDS: dict[Shape, str] = {
+    "disc": mark("disc"),
+    "hexagon": mark("hexagon"),
+    "diamond": mark("diamond"),
+    "square": mark("square"),
+    "triangle": mark("triangle"),
+    "drop": mark("drop"),
+}
 
 
 def row_text(row: Row) -> tuple[str, str]:
     """The step in large words, and what else is said of it."""
-    whole = said(row.pattern).format(said(row.what))
-    head, _, more = whole.partition("; ")
-    return head, more
+    what, _, more = said(row.what).partition("; ")
+    head = tr(row.pattern).format(what)
+    return head[:1].upper() + head[1:], more
 
 
 def kind_text(kind: Kind) -> str:
