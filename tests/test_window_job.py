@@ -6,6 +6,7 @@ import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QApplication, QWidget
@@ -15,6 +16,7 @@ from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.plan.view import PlanView
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.window import MainWindow
+from neogenesis.core.job.old_drive import save_kept
 from neogenesis.core.units import GIB
 from tests.bench.probe import Probe
 from tests.drives import data_hash, run, table_of
@@ -192,3 +194,29 @@ def hand_over(qtbot: QtBot, window: MainWindow) -> None:
     for kind in ("survey", "plan", "transfer-start", "transfer-done", "measure", "report", "handover"):
         assert kinds.count(kind) == 1, kinds
     assert window.bench.store.broken_entry("T-1042") is None
+
+
+def test_an_old_drive_that_stays_is_reminded_of_and_never_wiped_on_the_day(
+    small_bench: Path, open_window: Callable[[Path], MainWindow], qtbot: QtBot
+) -> None:
+    window = open_window(small_bench)
+    window.open_job("T-7")
+    window.job.intake.later(old_parts="kept", kept_weeks=2)
+    window.job.handover.hand_over()
+    view = window.views["handover"]
+    window.show_stop("handover")
+    assert view.wiped.isVisible() and window.job.handover.kept_drive.drive == "Halden 500 HD5-00009K3D"
+    view.wiped.click()
+    assert "not wiped on the day" in view._said.text() and not window.job.handover.kept_drive.ended
+    assert window.bench.drives_due() == {}
+    kept = window.job.handover.kept_drive
+    save_kept(window.job.dossier, msgspec.structs.replace(kept, since="2026-01-02", until="2026-01-16"))
+    assert window.bench.drives_due() == {"T-7": "2026-01-16"}
+    window.show_jobs()
+    row = window.jobs_view.model.rows[0]
+    assert row.tone == "stop" and "kept until" in row.headline and row.drive_due
+    window.open_job("T-7")
+    view = window.views["handover"]
+    view.wiped.click()
+    assert window.job.handover.kept_drive.ended == "wiped" and window.bench.drives_due() == {}
+    assert window.job.log()[-1].kind == "old-drive" and not view.wiped.isVisible()

@@ -230,13 +230,16 @@ def test_what_is_cheap_while_it_is_open_is_agreed_and_counted(at_swap: MainWindo
     sheet.close()
 
 
-def test_photographs_come_back_at_closing(at_swap: MainWindow, tmp_path: Path) -> None:
+def test_photographs_come_back_at_closing(at_swap: MainWindow, tmp_path: Path, qtbot: QtBot) -> None:
     window, swap = at_swap, at_swap.job.swap
     until(window, lambda: row_of(window) == "photo")
     image = QImage(60, 40, QImage.Format.Format_RGB32)
     image.fill(QColor("#AA3355"))
     image.save(str(tmp_path / "cables.png"))
-    swap.photograph(tmp_path / "cables.png")
+    swap.photograph([tmp_path / "cables.png"])
+    qtbot.waitUntil(lambda: len(swap.guide.photographs) == 1)
+    swap.photograph([tmp_path / "gone.png"])
+    qtbot.waitUntil(lambda: "gone.png" in texts(window))
     until(window, lambda: row_of(window) == "photo" and swap.guide.row.phase == "closing")
     pause(30)
     assert "As it was when it was opened" in texts(window)

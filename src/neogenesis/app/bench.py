@@ -6,6 +6,7 @@ import getpass
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -189,6 +190,13 @@ class Bench(QObject):
         if anew or self._glances is None:
             self._glances = self.store.glances()
         return self._glances
+
+    def drives_due(self) -> dict[str, str]:
+        """Tickets of jobs whose old drive somebody should see to, with the day since when."""
+        kept, today = self.store.kept_drives(), datetime.now().date()
+        by_folder = {self.store.folder_name(job.ticket): job.ticket for job in self.jobs()} if kept else {}
+        due = {name: one.until for name, one in kept.items() if one.is_due(today)}
+        return {by_folder[name]: until for name, until in due.items() if name in by_folder}
 
     @property
     def past(self) -> list[Outcome]:

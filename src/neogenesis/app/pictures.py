@@ -16,20 +16,21 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={Path(__file__).parents[1] / 'data/screen.json'}")
 
+from msgspec.structs import replace
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QApplication, QWidget
 
 from neogenesis.app.bench import Bench
-from neogenesis.app.decide.fleet import FleetSheet
 from neogenesis.app.decide.view import DecideView
 from neogenesis.app.fit.view import FitView
-from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.intake.view import IntakeView
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.overlay.help import HelpOverlay
 from neogenesis.app.quote.sheet import QuoteSheet
 from neogenesis.app.settings import Settings, save_settings
 from neogenesis.app.survey.view import SurveyView
+from neogenesis.app.swap.editor import ProfileEditor
+from neogenesis.app.swap.model import SwapModel
+from neogenesis.app.swap.view import SwapView
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.view import TransferView
 from neogenesis.app.window import MainWindow
@@ -140,26 +141,19 @@ def _photograph_rescue(window: MainWindow, photographer: Photographer, place: Pa
     wait(lambda: (latest := job.keep.heard.latest) is not None and latest.text == "out" and latest.place_bytes > 4e10)
     photographer.take(window, "rescue")
     wait(lambda: not job.keep.is_active)
-    photographer.take(window, "rescue-ended")
     job.keep.dismiss()
 
 
 def _photograph_judgement(window: MainWindow, photographer: Photographer) -> None:
-    """A clean start and doing less recommended; a part that fits and one that does not; a quote and a fleet."""
-    for ticket, name in (("T-1049", "decide-fresh"), ("T-1048", "decide-less")):
-        _surveyed(window, ticket)
-        window.show_stop("decide")
-        photographer.take(window, name)
+    """A clean start recommended; a part that fits; a quote."""
+    _surveyed(window, "T-1049")
+    window.show_stop("decide")
+    photographer.take(window, "decide-fresh")
     job = _surveyed(window, "T-1045")
     window.show_stop("fit")
     view = window.views["fit"]
     assert isinstance(view, FitView)
     photographer.take(window, "fit")
-    job.intake.choose_machine("Petrel 16")
-    pause(100)
-    view.parts.look_at("corvane-n4-4000", "M-1")
-    photographer.take(window, "fit-against")
-    job.intake.choose_machine("Petrel 14")
     job.decide.put(parts_cost="54.50", replacement_price="240")
     window.show_stop("decide")
     decide = window.views["decide"]
@@ -169,14 +163,43 @@ def _photograph_judgement(window: MainWindow, photographer: Photographer) -> Non
     assert quote is not None
     photographer.take(quote, "quote")
     quote.reject()
-    decide.show_fleet()
-    fleet = window.findChild(FleetSheet)
-    assert fleet is not None
-    for field, text in ((fleet.budget, "1600"), (fleet.docks, "4"), (fleet.rows[1][1], "7"), (fleet.rows[1][2], "42")):
-        field.setText(text)
-    fleet.rows[1][0].setCurrentIndex(fleet.rows[1][0].findData("Brightwell Desk 3"))
-    photographer.take(fleet, "fleet")
-    fleet.reject()
+
+
+def _photograph_swap(window: MainWindow, photographer: Photographer) -> None:
+    """The cover's screws half out, by day; the tray while it is closed, large and by night; the editor of profiles."""
+    window.open_job("T-1042")
+    window.show_stop("swap")
+    job = window.job
+    assert job is not None
+    swap = job.swap
+    swap.begin()
+    _press_until(swap, lambda: bool(swap.guide and swap.guide.next_piece))
+    for _ in range(4):
+        swap.press()
+    photographer.take(window, "swap")
+    _press_until(swap, lambda: bool(swap.guide and swap.guide.row and swap.guide.row.phase == "closing"))
+    _press_until(swap, lambda: bool(swap.guide and swap.guide.row and swap.guide.row.step.id == "cover"))
+    for _ in range(3):
+        swap.press()
+    window.appearance.keep(replace(window.appearance.settings, theme="night", percent=150))
+    photographer.take(window, "swap-night")
+    window.appearance.keep(replace(window.appearance.settings, theme="day", percent=100))
+    view = window.views["swap"]
+    assert isinstance(view, SwapView)
+    view.edit_profile()
+    editor = window.findChild(ProfileEditor)
+    assert editor is not None
+    editor.groups.setCurrentRow(1)
+    photographer.take(editor, "swap-editor")
+    editor.reject()
+
+
+def _press_until(swap: SwapModel, reached: Callable[[], bool]) -> None:
+    while not reached():
+        if swap.guide is not None and swap.guide.press() is None:
+            swap.act("waited")
+        else:
+            swap.press()
 
 
 def _surveyed(window: MainWindow, ticket: str) -> OpenJob:
@@ -205,9 +228,6 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     window.show_stop("plan")
     wait(lambda: job.plan.state == "ready")
     photographer.take(window, "plan")
-    window.appearance.switch_theme()
-    photographer.take(window, "plan-night")
-    window.appearance.switch_theme()
     job.plan.write()
     window.show_stop("transfer")
     photographer.take(window, "transfer-gates")
@@ -223,13 +243,7 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     _photograph_judgement(window, photographer)
     window.open_job("T-1041")
     photographer.take(window, "handover")
-    handover = window.views["handover"]
-    assert isinstance(handover, HandoverView)
-    window.sheets.show_help()
-    photographer.take(window, "help")
-    overlay = window.findChild(HelpOverlay)
-    assert overlay is not None
-    overlay.close()
+    _photograph_swap(window, photographer)
     look().set()
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.intake.model import IntakeModel
@@ -13,6 +15,7 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import Belonging
 from neogenesis.core.intake.change import given_back
 from neogenesis.core.job import Improvement, Report, improvement_of, report_from_records
+from neogenesis.core.job.old_drive import End, KeptDrive, ended, kept_drive, load_kept, save_kept
 from neogenesis.core.record import to_json
 from neogenesis.core.transfer import RunFiles
 
@@ -100,11 +103,31 @@ class HandoverModel(QObject):
         self._intake.put(given_back(self._intake.intake, what, back))
         self.changed.emit()
 
+    @property
+    def kept_drive(self) -> KeptDrive | None:
+        """The old drive, where it stayed here."""
+        return load_kept(self._session.dossier)
+
+    def end_drive(self, how: End) -> None:
+        """It was given back, or wiped. Raises BadArgument on the day of the handover, and BadRecord."""
+        kept = self.kept_drive
+        if kept is not None:
+            save_kept(self._session.dossier, ended(kept, how, datetime.now().date()))
+            wiped = how == "wiped"
+            self._session.record("old-drive", f"Old drive {'wiped' if wiped else 'given back'}: {kept.drive}", how=how)
+            self.changed.emit()
+
     def hand_over(self) -> None:
         """Close the job; its records stay."""
         missing = [b.what for b in self.came_with if not b.back]
         stays = self._intake.intake.later.old_parts in ("kept", "wiped")
         text = "Handed over; the old drive is with us" if stays else "Handed over; the old drive is with the customer"
         self._session.record("handover", text, **({"not_given_back": missing} if missing else {}))
+        dock, later = self._session.old_dock(), self._intake.intake.later
+        drive = dock.docked.drive if dock is not None and dock.docked else None
+        name = f"{drive.model} {drive.serial}".strip() if drive is not None else ""
+        kept = kept_drive(later, name, datetime.now().date())
+        if kept is not None:
+            save_kept(self._session.dossier, kept)
         self._session.bench.update(self._session.ticket, stop="handover", closed=True)
         self.changed.emit()

@@ -19,6 +19,7 @@ from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Report
+from neogenesis.core.job.old_drive import End
 
 
 class HandoverView(StopView):
@@ -89,8 +90,11 @@ class HandoverView(StopView):
         beside.setFixedWidth(look().px(250))
         columns.addWidget(beside)
         self.body.addLayout(columns, 1)
+        tip = tr("The old drive that stayed here")
+        self.returned = button(tr("Old drive given back"), lambda: self._end_drive("returned"), "", tip)
+        self.wiped = button(tr("Old drive wiped"), lambda: self._end_drive("wiped"), "", tip)
         foot = FlowRow(look().px(10), at_right=True)
-        for widget in (self.open, self.print, self.close_job):
+        for widget in (self.returned, self.wiped, self.open, self.print, self.close_job):
             foot.addWidget(widget)
         self.body.addWidget(self._said)
         self.body.addLayout(foot)
@@ -138,6 +142,9 @@ class HandoverView(StopView):
         self.back.setEnabled(not closed)
         self.print.setEnabled(self.can_report())
         self.close_job.setEnabled(report is not None and not closed)
+        kept = model.kept_drive if closed else None
+        for widget in (self.returned, self.wiped):
+            widget.setVisible(kept is not None and not kept.ended)
         self.close_job.setText(tr("Handed over") if closed else tr("Hand over"))
 
     def _show(self, report: Report) -> None:
@@ -176,6 +183,15 @@ class HandoverView(StopView):
         self._said.setText("")
         hands = values[2]
         self._model.measure(values[0], values[1], self.runs.value(), None if hands is None else 60 * hands)
+
+    def _end_drive(self, how: End) -> None:
+        try:
+            self._model.end_drive(how)
+        except NeogenesisError as error:
+            self._said.setText(said(error.sentence()))
+        else:
+            self._said.setText("")
+            self.refresh()
 
     def can_report(self) -> bool:
         return self._model.report is not None

@@ -22,7 +22,7 @@ class JobRow:
     """One job as it is shown.
 
     `reached` counts the stops that are behind it; `latest` is when and what its logbook says last; `mine` tells that
-    who is at the window has written into it.
+    who is at the window has written into it, `drive_due` that the old drive which stayed here is to be seen to.
     """
 
     job: Job
@@ -35,6 +35,7 @@ class JobRow:
     busy: str = ""
     latest: str = ""
     mine: bool = False
+    drive_due: bool = False
 
     @property
     def spoken(self) -> str:
@@ -51,9 +52,15 @@ def rows_of(
     now: datetime,
     glances: Mapping[str, Glance],
     me: str,
+    due: Mapping[str, str] | None = None,
 ) -> list[JobRow]:
     """Open jobs by their promise, so that what is overdue comes first; those handed over behind them."""
-    rows = [_row(job, busy(job), tags(job), next_step(job), now, glances.get(job.ticket), me) for job in jobs]
+    rows = [
+        _row(
+            job, busy(job), tags(job), next_step(job), now, glances.get(job.ticket), me, (due or {}).get(job.ticket, "")
+        )
+        for job in jobs
+    ]
     return sorted(rows, key=lambda r: (r.job.closed, moment_of(r.job.promise) or datetime.max, r.job.ticket))
 
 
@@ -65,12 +72,18 @@ def _row(
     now: datetime,
     glance: Glance | None,
     me: str,
+    drive_until: str,
 ) -> JobRow:
     due = moment_of(job.promise)
     overdue = not job.closed and due is not None and due < now
     headline, tone = said(next_step), "ink"
     if job.closed:
         headline, tone = tr("Handed over"), "good"
+        if drive_until:
+            headline, tone = (
+                tr("Old drive was kept until {0}: wipe it or give it back").format(when(drive_until, now)),
+                "stop",
+            )
     elif busy:
         headline, tone = busy, "accent"
     if not job.promise:
@@ -84,7 +97,7 @@ def _row(
     if glance is not None:
         words = glance.text if glance.kind == "note" else said(glance.text)
         latest = f"{when(glance.at, now)}  {words}"
-    return JobRow(job, headline, tone, promise, overdue, reached, tags, busy, latest, mine)  # type: ignore[arg-type]
+    return JobRow(job, headline, tone, promise, overdue, reached, tags, busy, latest, mine, bool(drive_until))  # type: ignore[arg-type]
 
 
 def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
@@ -94,7 +107,7 @@ def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
     def fits(row: JobRow) -> bool:
         put_away = row.job.shelf == "archived"
         kind = {
-            "open": not row.job.closed and not put_away,
+            "open": (not row.job.closed or row.drive_due) and not put_away,
             "mine": row.mine and not put_away,
             "waiting": not row.job.closed and not row.busy and not put_away,
             "overdue": row.overdue and not put_away,

@@ -241,9 +241,11 @@ class JobsView(StopView):
         running: Sequence[OpenJob],
         glances: Mapping[str, Glance],
         me: str,
+        due: Mapping[str, str],
     ) -> None:
-        self._all = rows_of(jobs, busy, tags, _next_step, datetime.now(), glances, me)
+        self._all = rows_of(jobs, busy, tags, _next_step, datetime.now(), glances, me, due)
         still_open, closed, late = (len(wanted(self._all, which, "")) for which in ("open", "closed", "overdue"))
+        still_open -= sum(row.drive_due for row in self._all)
         words = tr("{0} open, {1} handed over").format(still_open, closed)
         overdue = tr("{0} overdue").format(late) + ", " if late else ""
         self.subtitle.say(overdue + words if jobs else "")

@@ -152,10 +152,6 @@ class GuideBoard(QWidget):
             out = sum(one.count for one in (*ledger.never_out, *ledger.named))
             head = tr("Counted; {0} named with a reason").format(out) if out else tr("Nothing is left over")
             self._say(head, counts, "caution" if out else "good")
-            for thing in numbers().look:
-                sensor = guide.record.machine.openings is not None and guide.record.machine.openings.cover_sensor
-                if thing.when in ("always", "sensor" if sensor else "no-sensor"):
-                    self._line("note", said(thing.text))
         for one in (*ledger.never_out, *ledger.named):
             self._line("caution", f"{one.count} × {kind_text(known[one.id])}", said(one.reason))
 
@@ -213,6 +209,12 @@ class GuideBoard(QWidget):
                 self._beside.addWidget(notice("note", tr("captive: they only loosen, and stay in")))
         for code in current.step.aids:
             self._beside.addWidget(notice("note", said(numbers().aids[code].text)))
+        if guide.is_last_look:
+            openings = guide.record.machine.openings
+            sensor = "sensor" if openings is not None and openings.cover_sensor else "no-sensor"
+            for thing in numbers().look:
+                if thing.when in ("always", sensor):
+                    self._beside.addWidget(notice("note", said(thing.text)))
         if current.phase == "work":
             for extra in self._model.agreed:
                 self._beside.addWidget(notice("note", tr("Agreed: {0}").format(said(extra.title))))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -34,10 +35,14 @@ _TOLD: dict[Deed, str] = {"acknowledge": "swap-caution", "mistake": "swap-mistak
 
 
 class SwapModel(QObject):
-    """`changed` comes with every act, `ticked` while time must pass. `failure` says why there is no guide."""
+    """`changed` comes with every act, `ticked` while time must pass, `trouble` with what went wrong in the background.
+
+    `failure` says why there is no guide.
+    """
 
     changed = pyqtSignal()
     ticked = pyqtSignal()
+    trouble = pyqtSignal(str)
 
     def __init__(self, session: Session, intake: IntakeModel, decide: DecideModel, fit: FitModel) -> None:
         super().__init__(session)
@@ -73,9 +78,14 @@ class SwapModel(QObject):
 
     @property
     def bays(self) -> set[str] | None:
-        """Where something goes in or comes out; None where nobody chose yet."""
+        """Where something goes in or comes out at the opening in front; None where nobody chose yet."""
+        return self._bays_at(self.this_opening)
+
+    def _bays_at(self, opening: int) -> set[str] | None:
+        """Where it is opened twice, the first time only the new drive goes in."""
         machine, taken = self._intake.match.machine, {one.bay for one in self._fit.choice.taken}
-        if machine is None or not taken or self._decide.choice.chosen in _STAYS:
+        first_of_two = opening == 1 and self.openings > 1
+        if machine is None or not taken or first_of_two or self._decide.choice.chosen in _STAYS:
             return taken or None
         kind = self._fit.old_kind
         speaks = "sata" if kind == "rotational" else kind
@@ -118,7 +128,7 @@ class SwapModel(QObject):
         if machine is None or not machine.steps:
             raise BadArgument("No steps are known of this machine.", "Record them while you work.")
         self._put_aside()
-        self._take(begun(machine, self.purposes, self.bays, opening, self.openings))
+        self._take(begun(machine, self.purposes, self._bays_at(opening), opening, self.openings))
         figures: dict[str, Any] = {"purposes": sorted(self.purposes), "opening": opening}
         planned = self._planned_opening()
         if planned is not None:
@@ -267,14 +277,20 @@ class SwapModel(QObject):
 
     # Photographs
 
-    def photograph(self, source: Path) -> None:
-        """Keep an original at the step in front; raises NeogenesisError."""
-        guide = self.guide
-        if guide is None:
-            raise BadArgument("No machine is open.", "Begin first.")
-        kept = keep_photograph(source, self._session.dossier)
-        row = guide.row
-        self.act("photograph", row.step.id if row is not None else "", 0, kept.name)
+    def photograph(self, sources: Sequence[Path]) -> None:
+        """Keep originals at the step in front; they are copied in the background, `trouble` says what fails."""
+        row = self.guide.row if self.guide is not None else None
+        if row is None:
+            return
+        work, dossier, step = self._session.bench.work, self._session.dossier, row.step.id
+        for source in sources:
+            work.in_thread(lambda got: self._photographed(got, step), keep_photograph, source, dossier)
+
+    def _photographed(self, got: Path | Failure, step: str) -> None:
+        if isinstance(got, Failure):
+            self.trouble.emit(got.sentence())
+        elif self.guide is not None:
+            self.act("photograph", step, 0, got.name)
 
     def photographs_of(self, row: Row | None) -> list[Path]:
         """Those of that step, as long as they are there."""
@@ -317,11 +333,6 @@ class SwapModel(QObject):
         make = plate.make or self._session.job.machine.partition(" ")[0] or "?"
         model = plate.model or self._session.job.machine.partition(" ")[2] or "?"
         return Machine(schema=Machine.SCHEMA, make=make, model=model)
-
-    def recorded(self, machine: Machine) -> None:
-        """A profile was written down while working: from now on it leads. Raises NeogenesisError."""
-        self.keep_profile(machine)
-        self.changed.emit()
 
     # Afterwards
 

@@ -1,4 +1,4 @@
-"""Photographs at a step: chosen as a file, or dropped by a camera into its folder."""
+"""Photographs at a step, chosen as files."""
 
 from __future__ import annotations
 
@@ -12,8 +12,6 @@ from neogenesis.bench.photographs import SUFFIXES
 
 
 def ask_for_photograph(parent: QWidget, model: SwapModel) -> None:
-    """Raises NeogenesisError for what cannot be kept."""
     kinds = " ".join(f"*{suffix}" for suffix in sorted(SUFFIXES))
-    path, _ = QFileDialog.getOpenFileName(parent, tr("Photograph"), "", tr("Photographs ({0})").format(kinds))
-    if path:
-        model.photograph(Path(path))
+    paths, _ = QFileDialog.getOpenFileNames(parent, tr("Photograph"), "", tr("Photographs ({0})").format(kinds))
+    model.photograph([Path(path) for path in paths])

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from time import monotonic
 
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtGui import QKeyEvent, QKeySequence
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QMenu, QPushButton, QStackedWidget, QWidget
 
+from neogenesis.app.intake.photographs import WatchedFolder
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, label, scrolled
@@ -23,6 +25,13 @@ from neogenesis.core.swap.numbers import numbers
 _PURPOSES = {"drive": mark("drive"), "memory": mark("memory")}
 
 
+class Pages(QStackedWidget):
+    """Its pages shrink and scroll: the height that their texts would like is not the least one."""
+
+    def hasHeightForWidth(self) -> bool:
+        return False
+
+
 class SwapView(StopView):
     """Start, the guide, and what is normal at the first start; the one key is Space or one that was learned."""
 
@@ -36,8 +45,8 @@ class SwapView(StopView):
         self.start = StartPage(desk, self._begin, self.edit_profile)
         self.board = GuideBoard(self._model)
         self.first = FirstStart(desk, lambda: self.start.save_paper("label"))
-        self._pages = QStackedWidget()
-        for page in (self.start, self.board, scrolled(self.first)):
+        self._pages = Pages()
+        for page in (scrolled(self.start), self.board, scrolled(self.first)):
             self._pages.addWidget(page)
         self._fault = label("", "stop", wrap=True)
         self._fault.hide()
@@ -77,6 +86,12 @@ class SwapView(StopView):
         self.body.addWidget(self._fault)
         self.body.addLayout(foot)
         self._model.changed.connect(self.refresh)
+        self._model.trouble.connect(self._say)
+        self.setAcceptDrops(True)
+        folder = desk.bench.photo_folder
+        self._watched = WatchedFolder(folder) if folder else None
+        if self._watched is not None:
+            self._watched.came.connect(lambda paths: self._model.is_busy and self._model.photograph(paths))
         desk.fit.changed.connect(self.refresh)
 
     def main_widget(self) -> QWidget | None:
@@ -262,10 +277,13 @@ class SwapView(StopView):
         try:
             do()  # type: ignore[operator]
         except NeogenesisError as error:
-            self._fault.setText(said(error.sentence()))
-            self._fault.show()
+            self._say(error.sentence())
         else:
             self._fault.hide()
+
+    def _say(self, sentence: str) -> None:
+        self._fault.setText(said(sentence))
+        self._fault.show()
 
     # Sheets
 
@@ -287,7 +305,7 @@ class SwapView(StopView):
     def show_photo(self) -> None:
         from neogenesis.app.swap.photograph import ask_for_photograph
 
-        self._try(lambda: ask_for_photograph(self, self._model))
+        ask_for_photograph(self, self._model)
 
     def edit_profile(self) -> None:
         """The steps and fasteners of this machine."""
@@ -304,6 +322,18 @@ class SwapView(StopView):
             self._second.setContentsMargins(*[look().px(20)] * 4)
         self._second.refresh()
         self._second.show()
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None and data.hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Photographs of the step in front."""
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None:
+            self._model.photograph([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
+            event.acceptProposedAction()
 
     def hideEvent(self, event: object) -> None:
         if self._second is not None and not self._desk.swap.is_busy:

@@ -17,6 +17,8 @@ from sqlalchemy.orm import Session
 
 from neogenesis.core.errors import BadArgument, CannotRecord
 from neogenesis.core.job.model import Glance, Job, LogEntry, first_broken
+from neogenesis.core.job.old_drive import FILE as OLD_DRIVE
+from neogenesis.core.job.old_drive import KeptDrive, load_kept
 from neogenesis.core.job.tables import JobRow, LogRow
 from neogenesis.core.record import to_json
 
@@ -36,11 +38,19 @@ class JobStore:
     def close(self) -> None:
         self._engine.dispose()
 
+    def folder_name(self, ticket: str) -> str:
+        return re.sub(r"[^\w.-]", "_", ticket).strip(".") or "_"
+
     def dossier(self, ticket: str) -> Path:
         """The folder of a job, made when it is asked for."""
-        folder = self.folder / "jobs" / (re.sub(r"[^\w.-]", "_", ticket).strip(".") or "_")
+        folder = self.folder / "jobs" / self.folder_name(ticket)
         folder.mkdir(parents=True, exist_ok=True)
         return folder
+
+    def kept_drives(self) -> dict[str, KeptDrive]:
+        """Old drives that stayed with the shop, by the name of their job's folder."""
+        found = {path.parent.name: load_kept(path.parent) for path in (self.folder / "jobs").glob(f"*/{OLD_DRIVE}")}
+        return {name: kept for name, kept in found.items() if kept is not None}
 
     def jobs(self) -> list[Job]:
         """Open jobs first, each by its promise; without those that were removed from sight."""

@@ -6,7 +6,7 @@ restart where it stood, and going back takes the last act away. The record of it
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
@@ -19,7 +19,7 @@ from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.machine import Machine
 from neogenesis.core.machine.model import Purpose
 from neogenesis.core.record import Record
-from neogenesis.core.swap.ledger import Ledger, Named
+from neogenesis.core.swap.ledger import Ledger
 from neogenesis.core.swap.numbers import Mistake, Prepare, numbers
 from neogenesis.core.swap.path import Path, Row, path_of
 
@@ -44,7 +44,6 @@ Deed = Literal[
     "back",  # the act before is taken away
 ]
 _SILENT = ("photograph", "note", "tip", "agree", "decline")
-_LOOK_SECONDS = 30.0
 
 
 class Act(Record, frozen=True, kw_only=True):
@@ -171,6 +170,15 @@ class Guide:
         if self.where.row == 0 and self.record.machine.openings is not None:
             yield from self.record.machine.openings.cautions
         yield from row.step.cautions
+
+    @property
+    def is_last_look(self) -> bool:
+        """Whether the work inside is done and nothing is closed yet."""
+        place, rows = self.where.row, self.rows
+        if self.row is None:
+            return False
+        closing = next((n for n, row in enumerate(rows) if row.phase == "closing"), len(rows))
+        return place in (closing - 1, closing)
 
     @property
     def open_counts(self) -> tuple[tuple[str, int, int], ...]:
@@ -405,11 +413,6 @@ def begun(
         openings=openings,
     )
     return Guide(record)
-
-
-def named_out(ledgers: Iterable[Ledger]) -> list[Named]:
-    """Everything that did not come out or does not go back."""
-    return [one for ledger in ledgers for one in (*ledger.never_out, *ledger.named)]
 
 
 def _plus(counts: tuple[tuple[str, int], ...], act: Act) -> tuple[tuple[str, int], ...]:
