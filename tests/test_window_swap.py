@@ -357,6 +357,17 @@ def test_an_unknown_machine_is_written_down_while_it_is_opened(
     assert window.job.swap.guide.where.ledger.out == 3
 
 
+def test_what_was_written_down_while_opening_leads_through_closing(at_swap: MainWindow) -> None:
+    window, swap = at_swap, at_swap.job.swap
+    of(window).start.edit.click()
+    editor = window.findChildren(ProfileEditor)[-1]
+    assert editor.lies_open.isVisible()
+    editor.lies_open.click()
+    assert swap.guide.row.phase == "closing" and sum(n for _, n in swap.guide.where.ledger.tray) == 13
+    until(window, lambda: swap.guide.where.finished)
+    assert swap.guide.where.ledger.back == 13 and any(e.kind == "swap-open" for e in window.job.log())
+
+
 def test_a_profile_that_cannot_be_true_is_not_led_through(at_swap: MainWindow) -> None:
     window = at_swap
     machine = window.job.intake.match.machine

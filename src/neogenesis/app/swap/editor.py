@@ -145,6 +145,9 @@ class ProfileEditor(QDialog):
             self._forms.addWidget(scrolled(form))
         self._fault = label("", "stop", wrap=True, copyable=True)
         self.keep = button(tr("Keep"), self._keep, "main", tr("As the machine's profile  Ctrl+S"))
+        tip = tr("The guide goes on with closing, everything counted out")
+        self.lies_open = button(tr("Keep: it lies open now"), self._keep_open, "", tip)
+        self.lies_open.setVisible(model.guide is None)
         self.undo = button(tr("Undo"), self._undo, "", tr("Take back the last change  Ctrl+Z"))
         self.redo = button(tr("Redo"), self._redo, "", tr("Do it again  Ctrl+Shift+Z"))
         self._build()
@@ -175,7 +178,7 @@ class ProfileEditor(QDialog):
         across.addLayout(left, 4)
         across.addLayout(middle, 5)
         across.addWidget(self._forms, 5)
-        foot = row(self.undo, self.redo, share, None, button(tr("Cancel"), self.reject), self.keep)
+        foot = row(self.undo, self.redo, share, None, button(tr("Cancel"), self.reject), self.lies_open, self.keep)
         body = stack(across, self._fault, foot, gap=look().px(12), margin=look().px(18))
         body.setStretch(0, 1)
         self.setLayout(body)
@@ -206,6 +209,7 @@ class ProfileEditor(QDialog):
         faults = [*self._form_faults(), *self._faults()]
         self._fault.setText("\n".join(said(f) for f in faults))
         self.keep.setEnabled(not faults and bool(machine.steps))
+        self.lies_open.setEnabled(self.keep.isEnabled())
         self.undo.setEnabled(self.draft.can_undo)
         self.redo.setEnabled(self.draft.can_redo)
 
@@ -353,6 +357,12 @@ class ProfileEditor(QDialog):
             self._fault.setText(said(error.sentence()))
         else:
             self.accept()
+
+    def _keep_open(self) -> None:
+        """As `_keep`, and the guide begins at closing."""
+        self._keep()
+        if self.result() == QDialog.DialogCode.Accepted:
+            self._model.begin_open()
 
     def _share(self) -> None:
         name = f"{self.machine.title.replace(' ', '-').lower()}.machine.json"

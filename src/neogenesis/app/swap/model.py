@@ -136,6 +136,21 @@ class SwapModel(QObject):
         self._session.record("swap-start", f"Opening {machine.title}", **figures)
         self._session.advance("swap")
 
+    def begin_open(self) -> None:
+        """Its steps were written down while it was opened: lead from where it lies open now, everything counted out.
+
+        Raises BadRecord and BadArgument.
+        """
+        self.begin()
+        while self.guide is not None and (self.guide.row is None or self.guide.row.phase != "closing"):
+            guide, now = self.guide, datetime.now().astimezone().isoformat()
+            deed = guide.press() or "waited"
+            ids = {"count": guide.next_piece, "acknowledge": guide.pending}
+            self.guide = guide.acted(Act(at=now, deed=deed, id=ids.get(deed, ""), count=1 if deed == "count" else 0))
+        if self.guide is not None:
+            self._take(self.guide)
+        self._session.record("swap-open", "It lies open; its steps were written down meanwhile")
+
     def _planned_opening(self) -> tuple[float, float, float] | None:
         """What the estimates of the ways count for one opening."""
         pieces = self._decide.considered()[self._decide.taken.way].pieces
