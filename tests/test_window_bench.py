@@ -213,8 +213,8 @@ def test_nothing_typed_is_lost_by_look_drives_or_another_stop(
     window.show_stop("transfer")
     qtbot.keyClicks(transfer_view(window).gates.tail, "41F")
     qtbot.keyClicks(window.logbook.note, "call the customer")
-    window.show_stop("swap")
-    later = window.views["swap"]
+    window.show_stop("first-boot")
+    later = window.views["first-boot"]
     assert isinstance(later, LaterView)
     qtbot.keyClicks(later.note, "lid is scratched")
     window.appearance.switch_theme()
@@ -225,7 +225,7 @@ def test_nothing_typed_is_lost_by_look_drives_or_another_stop(
     window.appearance.switch_theme()
     assert window.jobs_view.search.text() == "pilots"
     window.open_job("T-7")
-    later = window.views["swap"]
+    later = window.views["first-boot"]
     assert isinstance(later, LaterView) and later.note.toPlainText() == "lid is scratched"
     assert transfer_view(window).gates.tail.text() == "41F"
     assert window.logbook.note.text() == "call the customer"
