@@ -58,6 +58,12 @@ class BadRecord(NeogenesisError):
     exit_status = 3
 
 
+class NotSeen(NeogenesisError):
+    """What was waited for did not happen; nothing was written."""
+
+    exit_status = 4
+
+
 class CannotRecord(NeogenesisError):
     """The folder of a record takes no more: work stops at its last record, and can go on from there."""
 

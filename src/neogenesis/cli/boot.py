@@ -1,0 +1,88 @@
+"""Commands about starting: what would start, what could be mended, and trying it in an emulated machine."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from neogenesis.core.errors import NotSeen
+from neogenesis.core.record import to_json
+
+_json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+_machine = click.option(
+    "--machine", metavar="MACHINE.json", type=click.Path(path_type=Path), help="Slots, boot entries and firmware."
+)
+
+
+@click.command()
+@click.argument("drives", metavar="DRIVE...", nargs=-1)
+@_machine
+@_json
+def forecast(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> None:
+    """Say what a machine with these drives, in the order of its slots, would start.
+
+    Example: neogenesis forecast /dev/sdc /dev/sdb --machine ferry.machine.json
+    """
+    from neogenesis.bench.booting import forecast_drives
+
+    found = forecast_drives(drives, machine)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    for link in found.chain:
+        where = f"  {link.drive}" + (f", partition {link.partition}" if link.partition else "") if link.drive else ""
+        click.echo(f"{' ' if link.ok else '!'} {link.step:<17} {link.text}{where}")
+    click.echo("It starts." if found.starts else f"It does not start: it breaks at {found.breaks_at}.")
+    for finding in found.findings:
+        click.echo(f"{finding.severity}: {finding.text} {finding.remedy}")
+    for other in found.others:
+        click.echo(f"else, {other.when}: {'starts' if other.starts else 'does not start'}")
+
+
+@click.command("trial-boot")
+@click.argument("drives", metavar="DRIVE...", nargs=-1)
+@_machine
+@click.option("--legacy", is_flag=True, help="With a legacy firmware instead of UEFI.")
+@click.option("--expect", metavar="TEXT", default="", help="End as soon as this is said on the serial line.")
+@click.option("--seconds", type=click.FloatRange(1, 3600), default=90.0, help="The longest that it may take.")
+@click.option(
+    "--screenshot", metavar="PNG", type=click.Path(path_type=Path), help="Keep what the screen shows at the end."
+)
+@click.option("--hardware", is_flag=True, help="With hardware virtualisation, where it is offered and works.")
+@_json
+def trial_boot(
+    drives: tuple[str, ...],
+    machine: Path | None,
+    legacy: bool,
+    expect: str,
+    seconds: float,
+    screenshot: Path | None,
+    hardware: bool,
+    as_json: bool,
+) -> None:
+    """Start drives in an emulated machine, on overlays that are thrown away. Exit status 4 when it did not start.
+
+    Example: neogenesis trial-boot copy.img --expect "Meridian" --seconds 60
+    """
+    from neogenesis.bench.booting import in_slots, read_boot_machine
+    from neogenesis.bench.emulator import Trial, run_trial
+
+    known = read_boot_machine(machine)
+    names = [name for name, _ in in_slots(drives, known, machine.parent if machine is not None else None)]
+    wants_legacy = legacy or (known is not None and known.firmware == "legacy")
+    found = run_trial(Trial(names, known, wants_legacy, expect, seconds, screenshot, hardware))
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+    else:
+        click.echo(found.serial.strip())
+        for line in found.proves:
+            click.echo(f"proves: {line}")
+        for line in found.does_not_prove:
+            click.echo(f"does not prove: {line}")
+    if (found.seen is None) if expect else not found.loader_ran:
+        told = f"“{expect}” was not said" if expect else "No loader was started"
+        raise NotSeen(f"{told} within {found.seconds:g} s.", "Look at what the serial line says, and at the forecast.")
+
+
+COMMANDS = (forecast, trial_boot)

@@ -1,0 +1,128 @@
+"""Drives as a firmware and its loaders see them: partitions, and files by any spelling of their path."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+
+from neogenesis.core.errors import Damaged, NeogenesisError, ReadFailed
+from neogenesis.core.store import RangeView, ReadableStore
+from neogenesis.core.survey import PartitionFacts, Survey
+from neogenesis.core.system import FileTree, Trees
+
+_LISTED = ("vfat", "exfat", "ntfs", "ext2", "ext3", "ext4", "hfsplus")
+_LARGEST_LOADER = 96 << 20
+
+
+@dataclass
+class BootDrive:
+    """One drive of the machine. `name` is how it was named, `place` its number in the order of the firmware."""
+
+    name: str
+    survey: Survey
+    store: ReadableStore
+    open_tree: Trees
+    place: int = 0
+    slot: str = ""
+    _trees: dict[int, FileTree | None] = field(default_factory=dict)
+
+    @property
+    def title(self) -> str:
+        """What a person calls it."""
+        drive = self.survey.drive
+        tail = f"··{drive.serial[-4:]}" if drive.serial else ""
+        return " ".join(filter(None, (drive.model, tail))) or self.name.rsplit("/", 1)[-1]
+
+    def partition(self, number: int) -> PartitionFacts | None:
+        return self.survey.partition(number)
+
+    def startups(self) -> list[PartitionFacts]:
+        """Partitions where a UEFI firmware looks for loaders: by type, and any FAT of a drive without such."""
+        named = [p for p in self.survey.partitions if p.role == "startup" and p.volume.kind == "vfat"]
+        return named or [p for p in self.survey.partitions if p.volume.kind == "vfat"]
+
+    def sector(self, offset: int, length: int = 512) -> bytes:
+        """Zeros where it cannot be read."""
+        try:
+            return self.store.read(offset, length)
+        except ReadFailed:
+            return bytes(length)
+
+    def _tree(self, number: int) -> FileTree | None:
+        if number not in self._trees:
+            self._trees[number] = None
+            facts = self.partition(number)
+            if facts is not None and facts.volume.kind in _LISTED:
+                size = min(facts.size_bytes, self.store.size_bytes - facts.start_bytes)
+                with suppress(NeogenesisError):
+                    self._trees[number] = self.open_tree(RangeView(self.store, facts.start_bytes, size))
+        return self._trees[number]
+
+    def tree(self, number: int) -> FileTree | None:
+        """The files of a partition; None where they cannot be listed."""
+        return self._tree(number)
+
+    def find(self, number: int, path: str) -> str | None:
+        """The path as it is spelled there, whatever case it is asked in; None when there is no such thing."""
+        tree = self._tree(number)
+        if tree is None:
+            return None
+        parts = [part for part in path.replace("\\", "/").split("/") if part not in ("", ".")]
+        folds = self.survey.partition(number)
+        loose = folds is not None and folds.volume.kind in ("vfat", "exfat", "ntfs")
+        found: list[str] = []
+        for part in parts:
+            names = tree.names("/".join(found))
+            match = part if part in names else None
+            if match is None and loose:
+                match = next((n for n in names if n.casefold() == part.casefold()), None)
+            if match is None:
+                return None
+            found.append(match)
+        return "/".join(found)
+
+    def read(self, number: int, path: str, most: int = _LARGEST_LOADER) -> bytes | None:
+        """A file of a partition; None when it is not there or cannot be read."""
+        tree, spelled = self._tree(number), self.find(number, path)
+        return tree.read(spelled, most) if tree is not None and spelled else None
+
+    def names(self, number: int, path: str) -> list[str]:
+        """What a folder holds."""
+        tree, spelled = self._tree(number), self.find(number, path) if path.strip("/\\") else ""
+        return sorted(tree.names(spelled)) if tree is not None and spelled is not None else []
+
+    def close(self) -> None:
+        for tree in self._trees.values():
+            if tree is not None:
+                with suppress(Damaged):
+                    tree.close()
+        self._trees = {}
+
+
+Place = tuple[BootDrive, PartitionFacts]
+
+
+def everywhere(drives: Sequence[BootDrive]) -> Iterator[Place]:
+    for drive in drives:
+        for facts in drive.survey.partitions:
+            yield drive, facts
+
+
+def by_uuid(drives: Sequence[BootDrive], uuid: str) -> list[Place]:
+    """Volumes of that identity, in the order of the firmware."""
+    wanted = uuid.casefold()
+    return [(d, p) for d, p in everywhere(drives) if p.volume.uuid and p.volume.uuid.casefold() == wanted]
+
+
+def by_partition_id(drives: Sequence[BootDrive], unique_id: str) -> list[Place]:
+    wanted = unique_id.casefold()
+    return [(d, p) for d, p in everywhere(drives) if p.unique_id and p.unique_id.casefold() == wanted]
+
+
+def by_label(drives: Sequence[BootDrive], label: str) -> list[Place]:
+    return [(d, p) for d, p in everywhere(drives) if p.volume.label and p.volume.label == label]
+
+
+def by_file(drives: Sequence[BootDrive], path: str) -> list[Place]:
+    return [(d, p) for d, p in everywhere(drives) if d.find(p.number, path) is not None]

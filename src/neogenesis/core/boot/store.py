@@ -1,0 +1,97 @@
+"""The NT family's boot store: which entry is started, and which partition it refers to.
+
+The store is a registry hive, `\\EFI\\Microsoft\\Boot\\BCD` or `\\Boot\\BCD`. Element numbers as published for the BCD
+WMI provider; a device element holds the identities of its partition and disk as bytes (GUIDs little-endian first),
+which are looked for as a whole, so that its inner lengths need not be trusted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+
+from neogenesis.core.boot.drives import BootDrive, Place, everywhere
+from neogenesis.core.errors import Damaged
+from neogenesis.core.system.tree import FileTree, HiveKey
+from neogenesis.core.table.gpt import guid_bytes
+
+STORES = ("EFI/Microsoft/Boot/BCD", "Boot/BCD")
+_MANAGER = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
+_DEFAULT, _ORDER, _DEVICE, _PATH, _SYSTEM_DEVICE, _TITLE = (
+    *("23000003", "24000001", "11000001", "12000002", "21000001", "12000004"),
+)
+_MOST_ENTRIES = 200
+
+
+@dataclass(frozen=True, slots=True)
+class StoreEntry:
+    """`device` and `system_device` are the raw elements; `path` is the loader on the device."""
+
+    id: str
+    title: str
+    path: str
+    device: bytes
+    system_device: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class BootStore:
+    """`first` is what is started unless somebody chooses; None when it is not there."""
+
+    entries: tuple[StoreEntry, ...]
+    first: StoreEntry | None
+
+
+def read_store(tree: FileTree, path: str) -> BootStore | None:
+    """None for a store that is missing or makes no sense."""
+    try:
+        objects = tree.hive(path, [("Objects", 3)])[0]
+    except Damaged:
+        return None
+    if objects is None:
+        return None
+    by_id = {key.name.casefold(): key for key in objects.keys[:_MOST_ENTRIES]}
+    manager = by_id.get(_MANAGER)
+    order = _element(manager, _ORDER)
+    wanted = [_text(_element(manager, _DEFAULT)), *(order.texts("Element") if order is not None else ())]
+    entries = tuple(_entry(key) for key in by_id.values() if _element(key, _SYSTEM_DEVICE) is not None)
+    known = {entry.id.casefold(): entry for entry in entries}
+    first = next((known[w.casefold()] for w in wanted if w.casefold() in known), None)
+    return BootStore(entries, first)
+
+
+def _element(key: HiveKey | None, number: str) -> HiveKey | None:
+    elements = next((k for k in key.keys if k.name.casefold() == "elements"), None) if key is not None else None
+    return next((k for k in elements.keys if k.name.casefold() == number), None) if elements is not None else None
+
+
+def _text(key: HiveKey | None) -> str:
+    return key.text("Element") if key is not None else ""
+
+
+def _entry(key: HiveKey) -> StoreEntry:
+    raw = [(_element(key, n)) for n in (_DEVICE, _SYSTEM_DEVICE)]
+    device, system = (k.raw("Element") if k is not None else b"" for k in raw)
+    return StoreEntry(key.name, _text(_element(key, _TITLE)), _text(_element(key, _PATH)), device, system)
+
+
+def referred(drives: Sequence[BootDrive], element: bytes) -> list[Place]:
+    """The partitions, in the order of the firmware, whose identity stands in a device element."""
+    found = []
+    for drive, facts in everywhere(drives):
+        mark = _mark(drive, facts.unique_id, facts.start_bytes)
+        if mark and all(piece in element for piece in mark):
+            found.append((drive, facts))
+    return found
+
+
+def _mark(drive: BootDrive, unique_id: str, start_bytes: int) -> tuple[bytes, ...]:
+    if drive.survey.table.kind == "gpt":
+        with suppress(ValueError):
+            return (guid_bytes(unique_id),)
+        return ()
+    with suppress(ValueError):
+        disk = int(drive.survey.table.disk_id, 16).to_bytes(4, "little")
+        return (start_bytes.to_bytes(8, "little"), disk)
+    return ()

@@ -1,0 +1,397 @@
+"""What would start, worked out from the bytes, against what real firmware in an emulator starts."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import shutil
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from neogenesis.bench.booting import forecast_drives
+from neogenesis.bench.emulator import Trial, TrialAnswer, run_trial
+from neogenesis.bench.emulator.variables import store_with
+from neogenesis.core.boot.devpath import FilePath, HardDrive, decode_path, encode_path, parse_path, path_text
+from neogenesis.core.boot.program import read_program
+from neogenesis.core.errors import BadRecord
+from neogenesis.core.machine import read_machine
+from tests.boots import BY_FILE, by_uuid, drive, legacy_drive, loader, said_otherwise, startup, system
+from tests.drives import LINUX, NT_DATA, STARTUP, Part, blank, make_drive, run, table_of
+
+FALLBACK = "EFI/BOOT/BOOTX64.EFI"
+
+
+@dataclass
+class Arranged:
+    """Drives in the order of their slots, and what the machine's firmware knows."""
+
+    drives: list[Path]
+    machine: dict[str, Any] = field(default_factory=dict)
+    legacy: bool = False
+
+
+def entry(number: str, image: Path, partition: int, file: str, **more: Any) -> dict[str, Any]:
+    """A boot entry that names a partition of an image."""
+    unique = table_of(image)["partitions"][partition - 1]["uuid"]
+    return {
+        "number": number,
+        "label": f"Entry {number}",
+        "device_path": f"HD({partition},GPT,{unique.lower()},0x800,0xa000)/File({file})",
+        **more,
+    }
+
+
+def volume_id(image: Path, number: int) -> str:
+    start = table_of(image)["partitions"][number - 1]["start"] * 512
+    part = image.with_name("part.img")
+    with image.open("rb") as file, part.open("wb") as out:
+        file.seek(start)
+        out.write(file.read(table_of(image)["partitions"][number - 1]["size"] * 512))
+    found = run("blkid", "-o", "value", "-s", "UUID", "-p", part).strip()
+    part.unlink()
+    return found
+
+
+def fallback_only(f: Path) -> Arranged:
+    return Arranged([drive(f / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})])
+
+
+def missing_loader(f: Path) -> Arranged:
+    return Arranged([drive(f / "one.img", "TOKEN-ONE", {"EFI/other/loader.efi": loader(BY_FILE)})])
+
+
+def garbage_then_second_drive(f: Path) -> Arranged:
+    one = drive(f / "one.img", "TOKEN-ONE", {FALLBACK: b"MZ" + bytes(4000)})
+    return Arranged([one, drive(f / "two.img", "TOKEN-TWO", {FALLBACK: loader(), "EFI/x/grub.cfg": BY_FILE.encode()})])
+
+
+def other_architecture(f: Path) -> Arranged:
+    data = bytearray(loader(BY_FILE))
+    at = int.from_bytes(data[0x3C:0x40], "little") + 4
+    data[at : at + 2] = (0xAA64).to_bytes(2, "little")
+    return Arranged([drive(f / "one.img", "TOKEN-ONE", {FALLBACK: bytes(data)})])
+
+
+def identical(f: Path, swapped: bool) -> Arranged:
+    one = drive(f / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})
+    two = Path(shutil.copy(one, f / "two.img"))
+    said_otherwise(two, "TOKEN-ONE", "TOKEN-TWO")
+    return Arranged([two, one] if swapped else [one, two])
+
+
+def same_volume_twice(f: Path) -> Arranged:
+    """A loader that goes by the identity of a volume which is there twice."""
+    one = drive(f / "one.img", "TOKEN-ONE", {})
+    two = Path(shutil.copy(one, f / "two.img"))
+    said_otherwise(two, "TOKEN-ONE", "TOKEN-TWO")
+    script = by_uuid(volume_id(one, 2))
+    stick = make_drive(f / "stick.img", 30, [startup({FALLBACK: loader(script)})])
+    return Arranged([stick, two, one])
+
+
+def volume_gone(f: Path) -> Arranged:
+    return Arranged([drive(f / "one.img", "TOKEN-ONE", {FALLBACK: loader(by_uuid("0123456789ABCDEF"))})])
+
+
+def file_gone(f: Path) -> Arranged:
+    one = make_drive(
+        f / "one.img",
+        50,
+        [startup({FALLBACK: loader(), "EFI/x/grub.cfg": BY_FILE.encode()}), Part(24, NT_DATA, "ntfs", "S")],
+    )
+    return Arranged([one])
+
+
+def by_entry(f: Path) -> Arranged:
+    one = drive(f / "one.img", "TOKEN-ONE", {"EFI/system/loader.efi": loader(BY_FILE)})
+    return Arranged(
+        [one], {"boot_entries": [entry("0001", one, 1, "\\EFI\\system\\loader.efi")], "boot_order": ["0001"]}
+    )
+
+
+def wrong_entry_first(f: Path) -> Arranged:
+    one = drive(f / "one.img", "TOKEN-ONE", {"EFI/system/loader.efi": loader(BY_FILE)})
+    entries = [entry("0003", one, 1, "\\EFI\\gone\\loader.efi"), entry("0001", one, 1, "\\EFI\\system\\loader.efi")]
+    return Arranged([one], {"boot_entries": entries, "boot_order": ["0003", "0001"]})
+
+
+def two_ways(f: Path, **machine: Any) -> Arranged:
+    """Both drives start; which one does is for the entries to say."""
+    one = drive(f / "one.img", "TOKEN-ONE", {FALLBACK: loader(), "EFI/x/grub.cfg": own_token("TOKEN-ONE")})
+    two = drive(f / "two.img", "TOKEN-TWO", {FALLBACK: loader(), "EFI/x/grub.cfg": own_token("TOKEN-TWO")})
+    entries = [
+        entry("0001", one, 1, f"\\{FALLBACK}".replace("/", "\\")),
+        entry("0002", two, 1, f"\\{FALLBACK}".replace("/", "\\")),
+    ]
+    return Arranged([one, two], {"boot_entries": entries, "boot_order": ["0001", "0002"]} | machine)
+
+
+def own_token(token: str) -> bytes:
+    return f"echo {token}\nsleep 30\n".encode()
+
+
+def switched_off(f: Path) -> Arranged:
+    made = two_ways(f)
+    made.machine["boot_entries"][0]["active"] = False
+    return made
+
+
+def through_a_menu(f: Path) -> Arranged:
+    """Start-up partition, a menu there, the system's own menu with an entry, and what that shows."""
+    menu = b'set default="1"\nset timeout=0\nmenuentry "No" {\n  echo NO\n}\nmenuentry "Yes" {\n  cat /token.txt\n  sleep 30\n}\n'
+    root = Part(24, LINUX, "ext4", "root", {"boot/grub/grub.cfg": menu, "token.txt": b"TOKEN-ONE\n"})
+    one = make_drive(f / "one.img", 50, [startup({}), root])
+    first = f"search.fs_uuid {volume_id(one, 2)} root\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n"
+    return Arranged([make_again(f, [startup({FALLBACK: loader(), "EFI/x/grub.cfg": first.encode()})], one)])
+
+
+def make_again(f: Path, parts: list[Part], kept: Path) -> Path:
+    """The same drive with another start-up partition; the system volume stays, identity and all."""
+    start, size = ((p["start"] * 512, p["size"] * 512) for p in table_of(kept)["partitions"][1:2]).__next__()
+    data = kept.read_bytes()[start : start + size]
+    made = make_drive(f / "again.img", 50, [*parts, Part(24, LINUX, "", "")])
+    again = bytearray(made.read_bytes())
+    again[start : start + size] = data
+    made.write_bytes(again)
+    return made
+
+
+def startup_last(f: Path) -> Arranged:
+    return Arranged([drive(f / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)}, kind="ext4", first=False)])
+
+
+def hybrid(f: Path) -> Arranged:
+    one = drive(f / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})
+    data = bytearray(one.read_bytes())
+    second = table_of(one)["partitions"][1]
+    data[462:478] = (
+        bytes((0, 0, 0, 0, 7, 0, 0, 0)) + second["start"].to_bytes(4, "little") + second["size"].to_bytes(4, "little")
+    )
+    one.write_bytes(data)
+    return Arranged([one])
+
+
+def protective_gone(f: Path) -> Arranged:
+    one = drive(f / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})
+    data = bytearray(one.read_bytes())
+    data[440:512] = bytes(72)
+    one.write_bytes(data)
+    return Arranged([one])
+
+
+def damaged_first_copy(f: Path) -> Arranged:
+    one = drive(f / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})
+    data = bytearray(one.read_bytes())
+    data[512 + 56] ^= 0xFF
+    one.write_bytes(data)
+    return Arranged([one])
+
+
+def mbr_with_startup(f: Path) -> Arranged:
+    parts = [
+        Part(20, "ef", "fat16", "START", {FALLBACK: loader(BY_FILE)}),
+        Part(24, "7", "ntfs", "S", {"token.txt": b"TOKEN-ONE\n"}),
+    ]
+    return Arranged([make_drive(f / "one.img", 50, parts, table="mbr")])
+
+
+def legacy_core(f: Path) -> Arranged:
+    return Arranged([legacy_drive(f / "one.img", "TOKEN-ONE", active=False)], {"firmware": "legacy"}, legacy=True)
+
+
+def legacy_active(f: Path) -> Arranged:
+    return Arranged([legacy_drive(f / "one.img", "TOKEN-ONE", "generic")], {"firmware": "legacy"}, legacy=True)
+
+
+def legacy_none_active(f: Path) -> Arranged:
+    one = legacy_drive(f / "one.img", "TOKEN-ONE", "generic", active=False)
+    return Arranged([one], {"firmware": "legacy"}, legacy=True)
+
+
+def legacy_no_code(f: Path) -> Arranged:
+    one = legacy_drive(f / "one.img", "TOKEN-ONE", "none")
+    return Arranged([one, legacy_drive(f / "two.img", "TOKEN-TWO")], {"firmware": "legacy"}, legacy=True)
+
+
+def legacy_second_first(f: Path) -> Arranged:
+    two = legacy_drive(f / "two.img", "TOKEN-TWO")
+    return Arranged([two, legacy_drive(f / "one.img", "TOKEN-ONE")], {"firmware": "legacy"}, legacy=True)
+
+
+ARRANGEMENTS: dict[str, Callable[[Path], Arranged]] = {
+    "fallback only": fallback_only,
+    "missing loader": missing_loader,
+    "garbage, then the second drive": garbage_then_second_drive,
+    "loader of another architecture": other_architecture,
+    "identical drives": lambda f: identical(f, False),
+    "identical drives, swapped": lambda f: identical(f, True),
+    "volume by identity that is there twice": same_volume_twice,
+    "volume by identity that is gone": volume_gone,
+    "system without its file": file_gone,
+    "by an entry": by_entry,
+    "wrong entry first": wrong_entry_first,
+    "order of entries": lambda f: two_ways(f, boot_order=["0002", "0001"]),
+    "next start once": lambda f: two_ways(f, boot_next="0002"),
+    "entry switched off": switched_off,
+    "through menus": through_a_menu,
+    "start-up partition last": startup_last,
+    "hybrid table": hybrid,
+    "protective sector gone": protective_gone,
+    "first copy of the table damaged": damaged_first_copy,
+    "MBR with a start-up partition": mbr_with_startup,
+    "legacy, core in the gap": legacy_core,
+    "legacy, active partition": legacy_active,
+    "legacy, none active": legacy_none_active,
+    "legacy, first drive without code": legacy_no_code,
+    "legacy, second drive first": legacy_second_first,
+}
+
+
+def machine_file(folder: Path, fields: dict[str, Any]) -> Path:
+    path = folder / "machine.json"
+    head = {
+        "schema": "neogenesis.machine/1",
+        "make": "Petrel",
+        "model": "14",
+        "architecture": "x86_64",
+        "firmware": "uefi",
+    }
+    path.write_text(json.dumps(head | fields))
+    return path
+
+
+@pytest.mark.parametrize("name", ARRANGEMENTS)
+def test_forecast_and_firmware_agree(name: str, tmp_path: Path) -> None:
+    made = ARRANGEMENTS[name](tmp_path)
+    path = machine_file(tmp_path, made.machine)
+    names = [str(d) for d in made.drives]
+    before = [hashlib.sha256(d.read_bytes()).digest() for d in made.drives]
+    forecast = forecast_drives(names, path)
+    trial = run_trial(
+        Trial(names, read_machine(path.read_bytes()), made.legacy, "TOKEN-", 40.0 if forecast.starts else 9.0)
+    )
+    assert [hashlib.sha256(d.read_bytes()).digest() for d in made.drives] == before
+    assert forecast.starts == (trial.seen is not None), (forecast, trial.serial)
+    if not forecast.starts:
+        assert forecast.breaks_at and not all(link.ok for link in forecast.chain)
+        return
+    started = next(link.drive for link in forecast.chain if link.step in ("loader", "boot-code"))
+    reached = [link.drive for link in forecast.chain if link.step == "system"]
+    assert started == trial.started, (forecast.chain, trial.serial)
+    if reached:
+        token = "TOKEN-ONE" if b"TOKEN-ONE" in Path(reached[-1]).read_bytes() else "TOKEN-TWO"
+        assert token in trial.serial, (forecast.chain, trial.serial)
+
+
+# Device paths, programs, stores
+
+
+def test_device_paths_as_listings_write_them() -> None:
+    guid = "5f3c0d1e-2b4a-4c6d-8e9f-0a1b2c3d4e5f"
+    for text in (
+        f"HD(1,GPT,{guid},0x800,0x82000)/File(\\EFI\\system\\loader.efi)",
+        f"HD(1,GPT,{guid},0x800,0x82000)/\\EFI\\system\\loader.efi",
+        f"PciRoot(0x0)/Pci(0x1d,0x0)/NVMe(0x1,00-00-00)/HD(1,GPT,{guid})/File(\\EFI\\system\\loader.efi)..BO",
+    ):
+        nodes = parse_path(text)
+        hard = next(n for n in nodes if isinstance(n, HardDrive))
+        assert (hard.partition, hard.signature) == (1, guid.upper()) and nodes[-1] == FilePath(
+            "\\EFI\\system\\loader.efi"
+        )
+    old = parse_path("HD(2,MBR,0x1b2c3d4e,0x800,0x1000)")[0]
+    assert old == HardDrive(2, "0x1b2c3d4e", "MBR", 0x800, 0x1000)
+    for wrong in ("", "no path", "x" * 70_000):
+        with pytest.raises(BadRecord):
+            parse_path(wrong or "?")
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.integers(1, 128),
+    st.uuids(),
+    st.integers(0, 2**48),
+    st.text(st.characters(codec="ascii", categories=["L", "N"]), min_size=1),
+)
+def test_device_paths_come_back_from_bytes(number: int, guid: Any, start: int, name: str) -> None:
+    nodes = (HardDrive(number, str(guid).upper(), "GPT", start, 4096), FilePath(f"\\EFI\\{name}"))
+    assert decode_path(encode_path(nodes)) == nodes and parse_path(path_text(nodes)) == nodes
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.binary(max_size=200))
+def test_bytes_that_are_no_device_path_are_refused(data: bytes) -> None:
+    with suppress(BadRecord):
+        decode_path(data)
+
+
+def test_programs_are_told_from_what_is_none() -> None:
+    made = read_program(loader(BY_FILE))
+    assert made is not None and made.architecture == "x86_64" and made.is_grub and made.config == BY_FILE
+    assert made.prefix == "/EFI/x" and not made.signed
+    for wrong in (b"", b"MZ", b"MZ" + bytes(200), loader(BY_FILE)[:300], b"\x7fELF" + bytes(500)):
+        assert read_program(wrong) is None
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 4000), st.integers(0, 255))
+def test_a_damaged_program_harms_nobody(at: int, value: int) -> None:
+    data = bytearray(loader(BY_FILE))
+    data[at] = value
+    read_program(bytes(data))
+
+
+def test_two_hundred_entries_and_entries_that_point_nowhere(tmp_path: Path, neogenesis: Any) -> None:
+    one = drive(tmp_path / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})
+    nowhere = {"label": "x", "device_path": "HD(1,GPT,00000000-0000-0000-0000-0000000000aa,0x1,0x1)/File(\\x.efi)"}
+    entries = [{"number": f"{n:04X}", **nowhere} for n in range(200)]
+    machine = machine_file(tmp_path, {"boot_entries": entries, "boot_order": [e["number"] for e in entries]})
+    found = json.loads(neogenesis("forecast", one, "--machine", machine, "--json").stdout)
+    assert found["schema"] == "neogenesis.forecast/1" and found["starts"] and found["breaks_at"] is None
+    assert sum(f["code"] == "entry-dead" for f in found["findings"]) == 200
+    assert len(store_with(_empty_store(), read_machine(machine.read_bytes()))) == len(_empty_store())
+
+
+def _empty_store() -> bytes:
+    for path in ("/usr/share/OVMF/OVMF_VARS_4M.fd", "/usr/share/OVMF/OVMF_VARS.fd"):
+        if Path(path).exists():
+            return Path(path).read_bytes()
+    raise AssertionError("no firmware")
+
+
+def test_the_commands_and_what_is_wrong(tmp_path: Path, neogenesis: Any) -> None:
+    empty = blank(tmp_path / "empty.img", 20)
+    found = json.loads(neogenesis("forecast", empty, "--json").stdout)
+    assert not found["starts"] and found["breaks_at"] == "loader"
+    assert neogenesis("forecast", status=2).stderr.count("\n") == 1
+    neogenesis("forecast", tmp_path / "gone.img", status=2)
+    assert "It does not start" in neogenesis("forecast", empty).stdout
+    one = drive(tmp_path / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})
+    tried = json.loads(
+        neogenesis(
+            "trial-boot", one, "--expect", "TOKEN-ONE", "--seconds", 40, "--screenshot", tmp_path / "s.png", "--json"
+        ).stdout
+    )
+    assert tried["seen"] == "TOKEN-ONE" and tried["loader_ran"] and tried["proves"] and tried["does_not_prove"]
+    assert (tmp_path / "s.png").read_bytes()[:4] == b"\x89PNG"
+    failed = neogenesis("trial-boot", empty, "--seconds", 20, "--json", status=4)
+    assert json.loads(failed.stdout)["loader_ran"] is False and failed.stderr.count("\n") == 1
+    phone = machine_file(tmp_path, {"architecture": "arm64"})
+    assert "not emulated" in neogenesis("trial-boot", one, "--machine", phone, status=3).stderr
+
+
+def test_an_emulator_that_is_missing_is_one_sentence(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("neogenesis.bench.emulator.trial.shutil.which", lambda name: None)
+    with pytest.raises(Exception, match="qemu-system-x86_64 is missing"):
+        run_trial(Trial([str(blank(tmp_path / "e.img", 4))]))
+
+
+def test_answers_are_of_one_shape() -> None:
+    assert TrialAnswer(loader_ran=False, seen=None, seconds=1.0, serial="").schema == "neogenesis.trial-boot/1"
+    assert STARTUP and system("T").files
