@@ -23,6 +23,10 @@ _PACKAGES = {
     "fsck.fat": "dosfstools",
     "mkfs.fat": "dosfstools",
     "fsck.exfat": "exfatprogs",
+    "tune2fs": "e2fsprogs",
+    "mcopy": "mtools",
+    "mmd": "mtools",
+    "mdir": "mtools",
 }
 _PLACES = "/usr/sbin:/sbin:/usr/bin:/bin"
 

@@ -85,4 +85,67 @@ def trial_boot(
         raise NotSeen(f"{told} within {found.seconds:g} s.", "Look at what the serial line says, and at the forecast.")
 
 
-COMMANDS = (forecast, trial_boot)
+_confirm = click.option(
+    "--confirm", "tail", metavar="TAIL", required=True, help="Last four of the drive's serial or name."
+)
+
+
+@click.command()
+@click.argument("drives", metavar="DRIVE...", nargs=-1)
+@_machine
+@_json
+def remedies(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> None:
+    """Say what could be mended so that it starts, and every byte that would change. Writes nothing.
+
+    Example: neogenesis remedies /dev/sdc --machine ferry.machine.json
+    """
+    from neogenesis.bench.mending import remedies_of
+
+    found = remedies_of(drives, machine)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    for row in found.remedies:
+        total = sum(end - start for start, end in row.writes)
+        click.echo(f"{row.code:<18} {row.drive}  risk {row.risk}, {total} bytes in {len(row.writes)} places")
+        click.echo(f"    {row.text}")
+    if not found.remedies:
+        click.echo("There is nothing to mend.")
+
+
+@click.command()
+@click.argument("code", metavar="CODE")
+@click.argument("drive", metavar="DRIVE")
+@_confirm
+@click.option("--record", metavar="FILE", type=click.Path(path_type=Path), help="Where what stood there is kept.")
+@_machine
+def remedy(code: str, drive: str, tail: str, record: Path | None, machine: Path | None) -> None:
+    """Mend one thing on a drive; what stood there before is recorded first.
+
+    Example: neogenesis remedy fallback-loader /dev/sdc --confirm 41F2
+    """
+    from neogenesis.bench.mending import apply_remedy, default_record
+
+    made = apply_remedy(code, drive, tail, record, machine)
+    total = sum(len(c.before) // 2 for c in made.changes)
+    click.echo(
+        f"Done: {total} bytes in {len(made.changes)} places. Put back with {record or default_record(drive, code)}."
+    )
+
+
+@click.command()
+@click.argument("record", metavar="RECORD", type=click.Path(path_type=Path))
+@click.argument("drive", metavar="DRIVE")
+@_confirm
+def undo(record: Path, drive: str, tail: str) -> None:
+    """Put back what a remedy changed, byte for byte; refuses when the drive holds something else by now.
+
+    Example: neogenesis undo sdc-fallback-loader.undo /dev/sdc --confirm 41F2
+    """
+    from neogenesis.bench.mending import undo_remedy
+
+    made = undo_remedy(record, drive, tail)
+    click.echo(f"Put back: {len(made.changes)} places as they were before {made.code}.")
+
+
+COMMANDS = (forecast, remedies, remedy, undo, trial_boot)

@@ -167,6 +167,11 @@ class _Volume:
                 ]
         return runs
 
+    def runs_of(self, path: str) -> list[tuple[int, int]]:
+        """As `byte_runs`, by path."""
+        entry = self._volume.open(f"/{path}")
+        return self.byte_runs(int(entry.info.meta.addr)) if entry.info.meta else []
+
     def walk(self) -> list[Found]:
         """The first batch of files; `more` gives the next, and an empty one is the end."""
         self._walk = self._files()

@@ -156,6 +156,13 @@ class FileTree:
         except Damaged:
             return []
 
+    def runs_of(self, path: str) -> list[tuple[int, int]]:
+        """As `byte_runs`, by path; none for a file that is not there."""
+        try:
+            return _pairs(self._channel.call("runs_of", path))
+        except Damaged:
+            return []
+
     def walk(self, most: int = _MOST_FILES) -> Iterator[tuple[str, int, int]]:
         """Every regular file as (path, size in bytes, inode), folders in no certain order; raises Damaged."""
         count, batch = 0, self._channel.call("walk")

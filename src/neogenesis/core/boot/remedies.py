@@ -1,0 +1,328 @@
+"""What can be mended on a drive so that it starts, each as a change that can be undone.
+
+A remedy is done on an overlay of the drive; what differs there afterwards is what it writes, byte for byte.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import ClassVar, Literal, Protocol
+
+from neogenesis.core.boot.drives import BootDrive, by_partition_id, by_uuid
+from neogenesis.core.boot.forecast import architecture_of, mode_of
+from neogenesis.core.boot.identity import menus, replace_references, restamp_table, restamp_volume, text_pairs
+from neogenesis.core.boot.program import FALLBACK, read_program
+from neogenesis.core.boot.store import STORES, BootStore, read_store, referred
+from neogenesis.core.errors import BadArgument, Refused
+from neogenesis.core.machine import Machine
+from neogenesis.core.record import Record
+from neogenesis.core.store import WritableRangeView, WritableStore
+from neogenesis.core.survey import PartitionFacts
+from neogenesis.core.table.gpt import guid_bytes
+
+Code = Literal[
+    "fallback-loader",
+    "active-partition",
+    "restamp-table",
+    "restamp-volume",
+    "store-identity",
+    "menu-identity",
+    "check-flag",
+]
+CODES: tuple[Code, ...] = (
+    *("fallback-loader", "active-partition", "restamp-table", "restamp-volume", "store-identity", "menu-identity"),
+    "check-flag",
+)
+#: Remedies that are known, and not made on the bench yet.
+LATER = ("startup-partition", "drive-letters", "recovery-record")
+Risk = Literal["low", "some", "high"]
+#: An identity behind the words by which a menu looks for it: 36 characters, or those of NTFS and FAT.
+_LOOKED_FOR = re.compile(
+    rb"(?:--fs-uuid(?:\s+--\S+)*\s+|search\.fs_uuid\s+|UUID=)"
+    rb"([0-9A-Fa-f]{8}-[0-9A-Fa-f-]{27}|[0-9A-Fa-f]{16}|[0-9A-Fa-f]{4}-[0-9A-Fa-f]{4})\b"
+)
+_RESTAMPED = ("ntfs", "vfat", "exfat", "ext2", "ext3", "ext4", "swap")
+
+
+class Tools(Protocol):
+    """What the distribution's utilities do to a volume."""
+
+    def copy_file(self, volume: WritableStore, source: str, target: str) -> None:
+        """Copy a file inside a FAT volume, making folders; raises ToolFailed."""
+        ...
+
+    def clear_check_flag(self, volume: WritableStore) -> None: ...
+
+    def new_identity(self, volume: WritableStore, uuid: str) -> None:
+        """Of an ext volume; raises ToolFailed."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Remedy:
+    """`do` changes an overlay of the drive."""
+
+    code: Code
+    text: str
+    risk: Risk
+    drive: BootDrive
+    do: Callable[[WritableStore, Tools], None]
+
+
+class RemedyRow(Record, frozen=True, kw_only=True):
+    """`writes` holds every byte that will change, half-open."""
+
+    code: str
+    text: str
+    drive: str
+    risk: Risk
+    writes: tuple[tuple[int, int], ...]
+    undo: bool = True
+
+
+class Remedies(Record, frozen=True, kw_only=True):
+    SCHEMA: ClassVar[str] = "neogenesis.remedies/1"
+
+    schema: str = SCHEMA
+    remedies: tuple[RemedyRow, ...]
+
+
+def remedies_for(drives: Sequence[BootDrive], machine: Machine | None, new_id: Callable[[], str]) -> Iterator[Remedy]:
+    """What would help these drives in this machine."""
+    for place, drive in enumerate(drives):
+        drive.place = place
+    for drive in drives:
+        for code in CODES:
+            found = remedy_for(code, drive, drives, machine, new_id)
+            if found is not None and _is_wanted(code, drive, drives):
+                yield found
+
+
+def _is_wanted(code: Code, drive: BootDrive, drives: Sequence[BootDrive]) -> bool:
+    """New identities only where something else has the same one; the first drive keeps its own."""
+    before = drives[: drives.index(drive)]
+    if code == "restamp-table":
+        own = drive.survey.table.disk_id.casefold()
+        return bool(own) and any(d.survey.table.disk_id.casefold() == own for d in before)
+    if code == "restamp-volume":
+        return any(len(by_uuid([*before, drive], p.volume.uuid)) > 1 for p in _restampable(drive))
+    return True
+
+
+def remedy_for(
+    code: Code, drive: BootDrive, drives: Sequence[BootDrive], machine: Machine | None, new_id: Callable[[], str]
+) -> Remedy | None:
+    """That remedy for that drive; None where there is nothing to mend in that way."""
+    if code == "fallback-loader":
+        return _fallback_loader(drive, machine)
+    if code == "active-partition":
+        return _active_partition(drive, drives, machine)
+    if code == "restamp-table":
+        return _restamp_table(drive, new_id)
+    if code == "restamp-volume":
+        return _restamp_volumes(drive, new_id)
+    if code == "store-identity":
+        return _store_identity(drive, drives)
+    if code == "menu-identity":
+        return _menu_identity(drive, drives)
+    return _check_flag(drive)
+
+
+def checked_code(code: str) -> Code:
+    """Raises BadArgument for a code that there is not, Refused for one that is not made here yet."""
+    known = next((c for c in CODES if c == code), None)
+    if known is not None:
+        return known
+    if code in LATER:
+        raise Refused("remedy", f"The remedy {code} is not made here yet; nothing was written.", "Do it by hand.")
+    raise BadArgument(f"There is no remedy “{code}”.", f"There are: {', '.join(CODES)}.")
+
+
+# Each
+
+
+def _fallback_loader(drive: BootDrive, machine: Machine | None) -> Remedy | None:
+    architecture = architecture_of(machine)
+    name = FALLBACK.get(architecture, "BOOTX64.EFI")
+    for facts in drive.startups():
+        if drive.find(facts.number, f"EFI/BOOT/{name}") is not None:
+            return None
+    for facts in drive.startups():
+        loader = _a_loader(drive, facts, architecture)
+        if loader is not None:
+            return Remedy(
+                "fallback-loader",
+                f"Copies {loader} to \\EFI\\BOOT\\{name}: the path that every UEFI machine tries.",
+                "low",
+                drive,
+                lambda store, tools, p=facts, f=loader: tools.copy_file(  # type: ignore[misc]
+                    WritableRangeView(store, p.start_bytes, p.size_bytes), f, f"EFI/BOOT/{name}"
+                ),
+            )
+    return None
+
+
+def _a_loader(drive: BootDrive, facts: PartitionFacts, architecture: str) -> str | None:
+    """The best program of that partition: one that needs nothing beside it first."""
+    found: list[tuple[int, str]] = []
+    for path, most in menus(drive, facts):
+        if path.casefold().endswith(".efi"):
+            spelled = drive.find(facts.number, path)
+            data = drive.read(facts.number, path, most) if spelled else None
+            program = read_program(data) if data else None
+            if spelled and program is not None and program.architecture == architecture:
+                found.append((1 if "shim" in program.names else 0, spelled))
+    return min(found)[1] if found else None
+
+
+def _active_partition(drive: BootDrive, drives: Sequence[BootDrive], machine: Machine | None) -> Remedy | None:
+    table = drive.survey.table
+    if table.kind != "mbr" or mode_of(drives, machine) != "legacy" or any(p.bootable for p in drive.survey.partitions):
+        return None
+    for facts in drive.survey.partitions:
+        sector = drive.sector(facts.start_bytes)
+        if facts.logical or facts.number > 4 or sector[510:512] != b"\x55\xaa" or not any(sector[90:510]):
+            continue
+        place = 446 + 16 * (facts.number - 1)
+        return Remedy(
+            "active-partition",
+            f"Marks {facts.title} as active: the boot code goes on there.",
+            "low",
+            drive,
+            lambda store, tools, at=place: store.write(at, b"\x80"),  # type: ignore[misc]
+        )
+    return None
+
+
+def _restamp_table(drive: BootDrive, new_id: Callable[[], str]) -> Remedy | None:
+    if drive.survey.table.kind == "none":
+        return None
+
+    def do(store: WritableStore, tools: Tools) -> None:
+        replace_references(drive, store, restamp_table(drive, store, new_id))
+
+    text = "New identities for the disk and its partitions, with every reference to them on this drive."
+    return Remedy("restamp-table", text, "some", drive, do)
+
+
+def _restampable(drive: BootDrive) -> list[PartitionFacts]:
+    return [p for p in drive.survey.partitions if p.volume.kind in _RESTAMPED and p.volume.uuid]
+
+
+def _restamp_volumes(drive: BootDrive, new_id: Callable[[], str]) -> Remedy | None:
+    volumes = _restampable(drive)
+    if not volumes:
+        return None
+
+    def do(store: WritableStore, tools: Tools) -> None:
+        pairs: list[tuple[bytes, bytes]] = []
+        for facts in volumes:
+            pairs += restamp_volume(facts, store, new_id, tools.new_identity)
+        replace_references(drive, store, pairs)
+
+    names = ", ".join(p.title for p in volumes)
+    return Remedy("restamp-volume", f"New identities for {names}, with every reference to them.", "some", drive, do)
+
+
+def _stores(drive: BootDrive) -> Iterator[tuple[PartitionFacts, str, BootStore]]:
+    for facts in drive.survey.partitions:
+        tree = drive.tree(facts.number)
+        path = next((found for s in STORES if (found := drive.find(facts.number, s)) is not None), None)
+        store = read_store(tree, path) if tree is not None and path is not None else None
+        if path is not None and store is not None:
+            yield facts, path, store
+
+
+def _store_identity(drive: BootDrive, drives: Sequence[BootDrive]) -> Remedy | None:
+    """An entry that refers to a partition which is gone, while this drive has the system that it means."""
+    if drive.survey.table.kind != "gpt":
+        return None
+    for _, _, store in _stores(drive):
+        first = store.first
+        if first is None or referred(drives, first.system_device):
+            continue
+        path = first.path.replace("\\", "/")
+        system = next((p for p in drive.survey.partitions if path and drive.find(p.number, path) is not None), None)
+        old = _partition_in(first.system_device)
+        if system is None or not any(old):
+            continue
+        pairs = [(old, guid_bytes(system.unique_id))]
+        return Remedy(
+            "store-identity",
+            f"Points the boot store at {system.title} of this drive.",
+            "some",
+            drive,
+            lambda target, tools, p=tuple(pairs): _replaced(drive, target, p),  # type: ignore[misc]
+        )
+    return None
+
+
+def _replaced(drive: BootDrive, store: WritableStore, pairs: Sequence[tuple[bytes, bytes]]) -> None:
+    replace_references(drive, store, pairs)
+
+
+def _partition_in(element: bytes) -> bytes:
+    """The partition's GUID in a device element: behind its object, type, flags and size."""
+    return element[0x20:0x30] if len(element) >= 0x48 else b""
+
+
+def _menu_identity(drive: BootDrive, drives: Sequence[BootDrive]) -> Remedy | None:
+    """A menu that looks for a volume which is gone, while this drive has one system of that kind."""
+    pairs: list[tuple[bytes, bytes]] = []
+    for facts in drive.survey.partitions:
+        for path, most in menus(drive, facts):
+            spelled = drive.find(facts.number, path)
+            data = drive.read(facts.number, path, most) if spelled else None
+            for wanted in _wanted(data or b""):
+                if by_uuid(drives, wanted) or by_partition_id(drives, wanted):
+                    continue
+                found = _successor(drive, wanted)
+                if found is not None:
+                    pairs += text_pairs(wanted, found)
+    if not pairs:
+        return None
+    return Remedy(
+        "menu-identity",
+        "Points the menus of this drive at its own system volume.",
+        "some",
+        drive,
+        lambda store, tools, p=tuple(dict.fromkeys(pairs)): _replaced(drive, store, p),  # type: ignore[misc]
+    )
+
+
+def _wanted(data: bytes) -> list[str]:
+    """Identities that a menu, or a script inside a loader, looks for."""
+    text = data
+    if data[:2] == b"MZ":
+        program = read_program(data)
+        text = (program.config + "\n" + program.memory_config).encode() if program is not None else b""
+    return list(dict.fromkeys(m.decode() for m in _LOOKED_FOR.findall(text)))
+
+
+def _successor(drive: BootDrive, wanted: str) -> str | None:
+    """The one volume of the drive whose identity is written in the same form, and that holds a system."""
+    alike = [
+        p
+        for p in drive.survey.partitions
+        if len(p.volume.uuid) == len(wanted) and p.volume.uuid.count("-") == wanted.count("-") and p.role != "startup"
+    ]
+    systems = [p for p in alike if p.volume.system_family is not None] or alike
+    return systems[0].volume.uuid if len(systems) == 1 else None
+
+
+def _check_flag(drive: BootDrive) -> Remedy | None:
+    marked = [
+        p for p in drive.survey.partitions if p.volume.kind == "ntfs" and p.volume.dirty and not p.volume.hibernated
+    ]
+    if not marked:
+        return None
+
+    def do(store: WritableStore, tools: Tools) -> None:
+        for facts in marked:
+            tools.clear_check_flag(WritableRangeView(store, facts.start_bytes, facts.size_bytes))
+
+    names = ", ".join(p.title for p in marked)
+    text = f"Takes the mark off {names} that asks for a check at the next start; check the volume first."
+    return Remedy("check-flag", text, "some", drive, do)

@@ -1,0 +1,183 @@
+"""Mending what does not start, and putting it back byte for byte."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from neogenesis.bench import mending
+from neogenesis.bench.booting import forecast_drives
+from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.mending import apply_remedy, remedies_of, undo_remedy
+from neogenesis.core.errors import BadArgument, BadRecord, Refused
+from tests.boots import BY_FILE, by_uuid, drive, legacy_drive, loader, startup, system
+from tests.drives import check_volume, make_drive, run, spans, table_of
+from tests.test_boot import FALLBACK, machine_file, volume_id
+
+LEGACY = {"firmware": "legacy"}
+
+
+def put_back(image: Path, record: Path, before: bytes, tail: str) -> None:
+    undo_remedy(record, str(image), tail)
+    assert image.read_bytes() == before
+
+
+def covered(before: bytes, after: bytes, writes: Any) -> bool:
+    """Whether nothing differs outside of what was said to be written."""
+    kept = bytearray(after)
+    for start, end in writes:
+        kept[start:end] = before[start:end]
+    return bytes(kept) == before
+
+
+def test_a_fallback_loader_makes_it_start_and_can_be_taken_away(tmp_path: Path, neogenesis: Any) -> None:
+    one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {"EFI/system/loader.efi": loader(BY_FILE)})
+    before = one.read_bytes()
+    assert not forecast_drives([str(one)], None).starts
+    listed = json.loads(neogenesis("remedies", one, "--json").stdout)
+    row = next(r for r in listed["remedies"] if r["code"] == "fallback-loader")
+    assert row["undo"] and row["drive"] == str(one) and row["writes"] and one.read_bytes() == before
+    record = tmp_path / "it.undo"
+    neogenesis("remedy", "fallback-loader", one, "--confirm", "nope", "--record", record, status=3)
+    assert one.read_bytes() == before and not record.exists()
+    neogenesis("remedy", "fallback-loader", one, "--confirm", "-one", "--record", record)
+    after = one.read_bytes()
+    assert covered(before, after, row["writes"]) and after != before
+    start, size = spans(one)[0]
+    check_volume(one, start, size, "vfat", tmp_path)
+    assert forecast_drives([str(one)], None).starts
+    assert run_trial(Trial([str(one)], expect="TOKEN-ONE", seconds=40)).seen == "TOKEN-ONE"
+    neogenesis("remedy", "fallback-loader", one, "--confirm", "-one", "--record", tmp_path / "b.undo", status=3)
+    put_back(one, record, before, "-one")
+    assert "has changed" in neogenesis("undo", record, make_other(one), "--confirm", "ther", status=3).stderr
+
+
+def make_other(image: Path) -> Path:
+    """The same size, and something else where the remedy wrote."""
+    other = image.with_name("an-other.img")
+    other.write_bytes(bytes(image.stat().st_size))
+    return other
+
+
+def test_an_active_partition_makes_it_start(tmp_path: Path) -> None:
+    one = legacy_drive(tmp_path / "disk-one.img", "TOKEN-ONE", "generic", active=False)
+    before, machine = one.read_bytes(), machine_file(tmp_path, LEGACY)
+    found = remedies_of([str(one)], machine)
+    assert [(r.code, r.writes) for r in found.remedies] == [("active-partition", ((0, 512),))]
+    record = tmp_path / "r.undo"
+    apply_remedy("active-partition", str(one), "-one", record, machine)
+    assert forecast_drives([str(one)], machine).starts and table_of(one)["partitions"][0]["bootable"]
+    assert run_trial(Trial([str(one)], legacy=True, expect="TOKEN-ONE", seconds=20)).seen
+    put_back(one, record, before, "-one")
+
+
+@pytest.mark.parametrize("kind", ["ntfs", "ext4"])
+def test_new_identities_tell_a_copy_from_its_original(tmp_path: Path, kind: str) -> None:
+    one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {}, kind)
+    script = by_uuid(volume_id(one, 2))
+    again = drive(tmp_path / "again.img", "TOKEN-ONE", {FALLBACK: loader(script)}, kind)
+    data = bytearray(again.read_bytes())
+    start, size = spans(one)[1]
+    data[start : start + size] = one.read_bytes()[start : start + size]
+    again.write_bytes(data)
+    two = Path(shutil.copy(again, tmp_path / "disk-two.img"))
+    codes = {f.code for f in forecast_drives([str(again), str(two)], None).findings}
+    assert {"same-identity", "ambiguous"} <= codes
+    assert {(r.code, r.drive) for r in remedies_of([str(again), str(two)], None).remedies} >= {
+        ("restamp-table", str(two)),
+        ("restamp-volume", str(two)),
+    }
+    before = two.read_bytes()
+    apply_remedy("restamp-table", str(two), "-two", tmp_path / "t.undo")
+    run("sfdisk", "--verify", two)
+    assert table_of(two)["id"] != table_of(again)["id"]
+    assert all(
+        p["uuid"] != q["uuid"] for p, q in zip(table_of(two)["partitions"], table_of(again)["partitions"], strict=True)
+    )
+    middle = two.read_bytes()
+    apply_remedy("restamp-volume", str(two), "-two", tmp_path / "v.undo")
+    assert volume_id(two, 2) != volume_id(again, 2)
+    for number, what in ((0, "vfat"), (1, kind)):
+        check_volume(two, *spans(two)[number], what, tmp_path)
+    both = forecast_drives([str(two), str(again)], None)
+    assert both.starts and not {f.code for f in both.findings} & {"same-identity", "ambiguous"}
+    assert [link.drive for link in both.chain if link.step == "system"] == [str(two)]
+    assert run_trial(Trial([str(two), str(again)], expect="TOKEN-ONE", seconds=40)).started == str(two)
+    put_back(two, tmp_path / "v.undo", middle, "-two")
+    put_back(two, tmp_path / "t.undo", before, "-two")
+
+
+def test_a_menu_that_looks_for_what_is_gone_is_pointed_at_its_own_system(tmp_path: Path) -> None:
+    menu = f"search.fs_uuid 01234567-89ab-cdef-0123-456789abcdef root\n{BY_FILE.splitlines()[1]}\nsleep 30\n"
+    one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {FALLBACK: loader(), "EFI/x/grub.cfg": menu.encode()}, "ext4")
+    before = one.read_bytes()
+    assert forecast_drives([str(one)], None).breaks_at == "system"
+    apply_remedy("menu-identity", str(one), "-one", tmp_path / "m.undo")
+    assert forecast_drives([str(one)], None).starts
+    assert run_trial(Trial([str(one)], expect="TOKEN-ONE", seconds=40)).seen
+    put_back(one, tmp_path / "m.undo", before, "-one")
+
+
+def test_the_mark_for_a_check_is_taken_off(tmp_path: Path, survey_json: Any) -> None:
+    one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {})
+    start, size = spans(one)[1]
+    part = tmp_path / "part.img"
+    data = bytearray(one.read_bytes())
+    part.write_bytes(data[start : start + size])
+    run("ntfsresize", "--force", "--force", "--size", str(size - (8 << 20)), part, text="y\n")
+    data[start : start + size] = part.read_bytes()
+    one.write_bytes(data)
+    assert survey_json(one)["partitions"][1]["volume"]["dirty"]
+    before = one.read_bytes()
+    apply_remedy("check-flag", str(one), "-one", tmp_path / "c.undo")
+    assert not survey_json(one)["partitions"][1]["volume"]["dirty"]
+    put_back(one, tmp_path / "c.undo", before, "-one")
+
+
+@pytest.mark.parametrize("after", [0, 1, 2])
+def test_a_remedy_that_was_cut_off_is_put_back(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
+    one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {})
+    before, record = one.read_bytes(), tmp_path / "t.undo"
+
+    def cut(store: Any, pieces: Any) -> None:
+        for at, data in pieces[:after]:
+            store.write(at, data)
+        store.sync()
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(mending, "_write", cut)
+    with pytest.raises(KeyboardInterrupt):
+        apply_remedy("restamp-table", str(one), "-one", record)
+    assert record.exists() and (one.read_bytes() != before) == (after > 0)
+    monkeypatch.undo()
+    put_back(one, record, before, "-one")
+
+
+def test_records_that_do_not_hold_together_and_wrong_words(tmp_path: Path, neogenesis: Any) -> None:
+    one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {})
+    record = tmp_path / "t.undo"
+    apply_remedy("restamp-table", str(one), "-one", record)
+    after = one.read_bytes()
+    damaged = tmp_path / "d.undo"
+    damaged.write_text(re.sub(r'("before": ?")45', r"\g<1>46", record.read_text(), count=1))
+    with pytest.raises(BadRecord, match="damaged"):
+        undo_remedy(damaged, str(one), "-one")
+    other = make_drive(tmp_path / "disk-two.img", 60, [startup({}), system("T")])
+    with pytest.raises(Refused, match="another drive"):
+        undo_remedy(record, str(other), "-two")
+    data = bytearray(after)
+    data[600] ^= 1
+    one.write_bytes(data)
+    with pytest.raises(Refused, match="has changed"):
+        undo_remedy(record, str(one), "-one")
+    one.write_bytes(after)
+    with pytest.raises(BadArgument, match="is there already"):
+        apply_remedy("restamp-table", str(one), "-one", record)
+    assert "no remedy" in neogenesis("remedy", "pray", one, "--confirm", "-one", status=2).stderr
+    assert "not made here" in neogenesis("remedy", "drive-letters", one, "--confirm", "-one", status=3).stderr
+    assert one.read_bytes() == after and "nothing to mend" in neogenesis("remedies", one).stdout.lower()
