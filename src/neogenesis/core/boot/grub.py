@@ -178,22 +178,23 @@ class GrubRun:
     # Commands
 
     def _search(self, words: list[str]) -> bool:
-        how, variable, value = "--file", "", ""
-        takes = ""
+        how, variable, values, takes = "--file", "", list[str](), False
         for word in map(self.expanded, words):
             if takes:
-                variable, takes = (word, "") if takes == "set" else (variable, "")
+                variable, takes = word, False
             elif word in ("-s", "--set"):
-                variable = variable or "root"
-                takes = "" if word == "--set" else "set"
+                variable, takes = variable or "root", word == "-s"
             elif word.startswith("--set="):
                 variable = word[6:]
             elif word in ("--fs-uuid", "-u", "--label", "-l", "--file", "-f", "--partuuid", "-p"):
                 how = {"-u": "--fs-uuid", "-l": "--label", "-f": "--file", "-p": "--partuuid"}.get(word, word)
             elif not word.startswith("-"):
-                if variable == "root" and value and not takes:
-                    variable = value
-                value = word
+                values.append(word)
+        if (
+            len(values) > 1 and "root" in values
+        ):  # the variable's name, beside an option that takes it only after a sign
+            values.remove("root")
+        value = values[0] if values else ""
         finders = {"--fs-uuid": by_uuid, "--label": by_label, "--partuuid": by_partition_id, "--file": by_file}
         places = finders[how](self.drives, value)
         what = {"--fs-uuid": "volume", "--label": "volume named", "--partuuid": "partition", "--file": "volume with"}[

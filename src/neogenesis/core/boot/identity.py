@@ -150,7 +150,7 @@ def restamp_volume(
     new_id: Callable[[], str],
     new_ext: Callable[[WritableStore, str], None],
 ) -> Pairs:
-    """A new identity of a volume; `new_ext` writes one into an ext volume, checksums and all. Raises NeogenesisError."""
+    """A new identity of a volume; `new_ext` writes one into an ext volume, checksums and all. Raises ToolFailed."""
     kind, old = facts.volume.kind, facts.volume.uuid
     fresh = guid_bytes(new_id())
     view = WritableRangeView(store, facts.start_bytes, facts.size_bytes)
@@ -166,8 +166,8 @@ def restamp_volume(
         serial = fresh[:4]
         number = int.from_bytes(serial, "little")
         wide = view.read(0x52, 5) == b"FAT32"
-        sector, copy = (int.from_bytes(view.read(at, 2), "little") for at in (11, 0x32))
-        backup = sector * copy if wide else 0
+        per_sector, copy = (int.from_bytes(view.read(at, 2), "little") for at in (11, 0x32))
+        backup = per_sector * copy if wide else 0
         for place in dict.fromkeys((0, backup)):
             view.write(place + (0x43 if wide else 0x27), serial)
         return text_pairs(old, f"{number >> 16:04X}-{number & 0xFFFF:04X}")
