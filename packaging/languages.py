@@ -229,6 +229,7 @@ _PROFILE_TEXTS = ("what", "with", "back", "place", "hidden_under", "lies", "show
 #: Data files whose values under these keys are shown to people.
 _DATA_TEXTS = {
     "intake.toml": ("title", "text", "remedy", "why", "hint", "came_with", "valuables"),
+    "first-boot.toml": ("shows", "means", "then", "text"),
     "swap.toml": ("defers", "title", "text", "why", "shows", "usually", "undo"),
     "triage.toml": ("text", "caution"),
     "fills.toml": ("title", "because", "clear"),

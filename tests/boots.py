@@ -46,10 +46,12 @@ def startup(files: dict[str, bytes]) -> Part:
     return Part(20, STARTUP, "fat16", "START", files)
 
 
-def drive(image: Path, token: str, files: dict[str, bytes], kind: str = "ntfs", first: bool = True) -> Path:
+def drive(
+    image: Path, token: str, files: dict[str, bytes], kind: str = "ntfs", first: bool = True, mib: int = 50
+) -> Path:
     """A start-up partition with these files and a system volume; the start-up comes first, or last."""
     parts = [startup(files), system(token, kind)]
-    return make_drive(image, 50, parts if first else parts[::-1])
+    return make_drive(image, mib, parts if first else parts[::-1])
 
 
 def said_otherwise(image: Path, before: str, after: str) -> None:

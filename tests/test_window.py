@@ -17,7 +17,6 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.command.field import CommandField, everything
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.jobs.sheet import JobSheet
-from neogenesis.app.later.view import LaterView
 from neogenesis.app.overlay.help import HelpOverlay
 from neogenesis.app.parts.controls import Elided
 from neogenesis.app.plan.view import INTENT_NAMES, PlanView
@@ -223,22 +222,6 @@ def test_new_job_by_keyboard_and_its_refusals(small_bench: Path, open_window: Op
     assert isinstance(view, SurveyView) and len(view.choice.buttons) == 2
     qtbot.mouseClick(next(iter(view.choice.buttons.values())), Qt.MouseButton.LeftButton)
     assert window.job.survey.state == "ready"
-
-
-def test_stops_that_are_not_built_take_a_note(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
-    window = open_window(small_bench)
-    window.open_job("T-7")
-    for stop in ROUTE:
-        window.show_stop(stop.key)
-        view = window.views[stop.key]
-        if stop.built:
-            assert not isinstance(view, LaterView)
-            continue
-        assert isinstance(view, LaterView) and stop.what in texts(window)
-        assert not view.save.isEnabled()
-        qtbot.keyClicks(view.note, f"seen at {stop.key}")
-        qtbot.mouseClick(view.save, Qt.MouseButton.LeftButton)
-        assert window.job.log()[-1].text == f"seen at {stop.key}"
 
 
 def test_command_field_and_help_reach_everything(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:

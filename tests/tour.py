@@ -119,7 +119,9 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     job.keep.dismiss()
     yield from _through_swap(window, qtbot)
     window.show_stop("first-boot")
-    yield "a stop that only takes notes", window
+    qtbot.waitUntil(lambda: not job.first_boot.is_busy, timeout=60_000)
+    qtbot.wait(50)
+    yield "first boot", window
     window.show_stop("handover")
     job.handover.measure(198.0, 36.0, 3)
     qtbot.wait(50)

@@ -6,6 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 
 from neogenesis.app.bench import Bench
 from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.first_boot.model import FirstBootModel
 from neogenesis.app.fit.model import FitModel
 from neogenesis.app.handover.model import HandoverModel
 from neogenesis.app.intake.model import IntakeModel
@@ -40,6 +41,7 @@ class OpenJob(Session):
         self.quote = QuoteModel(self, self.survey, self.intake, self.decide)
         self.fit = FitModel(self, self.survey, self.intake, self.decide)
         self.swap = SwapModel(self, self.intake, self.decide, self.fit)
+        self.first_boot = FirstBootModel(self, self.intake, self.decide, self.plan)
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
         self.keep = KeepModel(self)
@@ -58,6 +60,7 @@ class OpenJob(Session):
             self.fit,
             self.quote,
             self.swap,
+            self.first_boot,
             self.transfer,
             self.handover,
             self.keep,
@@ -70,7 +73,7 @@ class OpenJob(Session):
     @property
     def is_busy(self) -> bool:
         """Whether anything is under way that must be heard to its end."""
-        looking = self.looks.is_busy or bool(self.others.reading)
+        looking = self.looks.is_busy or bool(self.others.reading) or self.first_boot.is_busy
         return looking or self.survey.reading or self.plan.reading or self.transfer.is_active or self.keep.is_active
 
     def close(self) -> None:
@@ -79,4 +82,5 @@ class OpenJob(Session):
         self.intake.close()
         self.transfer.close()
         self.swap.close()
+        self.first_boot.close()
         self.keep.close()

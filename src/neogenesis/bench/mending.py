@@ -6,6 +6,7 @@ import subprocess
 import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
 
@@ -15,12 +16,16 @@ from neogenesis.bench.booting import boot_drives, in_slots, read_boot_machine
 from neogenesis.bench.drives import confirm_tail, open_sealed, open_target
 from neogenesis.bench.exposed import exposed
 from neogenesis.bench.planning import new_id
+from neogenesis.bench.reader import open_tree
 from neogenesis.bench.tools import find_tool
+from neogenesis.core.boot import BootDrive, Forecast, forecast
 from neogenesis.core.boot.remedies import Remedies, Remedy, RemedyRow, checked_code, remedies_for, remedy_for
 from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, Refused, ToolFailed
+from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record, load, save
 from neogenesis.core.store import OverlayStore, ReadableStore, WritableStore
+from neogenesis.core.survey import survey_drive
 from neogenesis.core.transfer import check_tail
 
 _PIECE = 512
@@ -136,12 +141,49 @@ def remedies_of(names: Sequence[str], machine_path: Path | None) -> Remedies:
             with _worked_out(remedy) as changes:
                 writes = tuple((at, at + len(old)) for at, old, _ in changes)
             if writes:
-                rows.append(
-                    RemedyRow(
-                        code=remedy.code, text=remedy.text, drive=remedy.drive.name, risk=remedy.risk, writes=writes
-                    )
-                )
+                rows.append(_row(remedy, writes))
     return Remedies(remedies=tuple(rows))
+
+
+@dataclass(frozen=True, slots=True)
+class BootLook:
+    """What would start, what could be mended, and what would start then, by the code of the remedy."""
+
+    forecast: Forecast
+    remedies: tuple[RemedyRow, ...]
+    mended: dict[str, Forecast]
+
+
+def look_at_start(names: Sequence[str], machine: Machine | None) -> BootLook:
+    """For the window: drives in the order of their slots. Nothing is written. Raises NeogenesisError."""
+    rows, mended = [], dict[str, Forecast]()
+    with boot_drives([(name, "") for name in names]) as drives:
+        found = forecast(drives, machine)
+        for remedy in remedies_for(drives, machine, new_id):
+            with tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
+                base = remedy.drive.store
+                with closing(OverlayStore(base, Path(folder) / "overlay", base.size_bytes)) as overlay:
+                    remedy.do(overlay, VolumeTools())
+                    writes = tuple((at, at + len(old)) for at, old, _ in _differences(base, overlay))
+                    mended[f"{remedy.code} {remedy.drive.name}"] = _with_mended(drives, remedy.drive, overlay, machine)
+            if writes:
+                rows.append(_row(remedy, writes))
+    return BootLook(found, tuple(rows), mended)
+
+
+def _with_mended(
+    drives: Sequence[BootDrive], mended: BootDrive, overlay: OverlayStore, machine: Machine | None
+) -> Forecast:
+    survey = survey_drive(overlay, mended.survey.drive, open_tree).survey
+    again = BootDrive(mended.name, survey, overlay, open_tree, slot=mended.slot)
+    try:
+        return forecast([again if d is mended else d for d in drives], machine)
+    finally:
+        again.close()
+
+
+def _row(remedy: Remedy, writes: tuple[tuple[int, int], ...]) -> RemedyRow:
+    return RemedyRow(code=remedy.code, text=remedy.text, drive=remedy.drive.name, risk=remedy.risk, writes=writes)
 
 
 def default_record(name: str, code: str) -> Path:

@@ -17,7 +17,7 @@ _DATA = files("neogenesis").joinpath("data")
 def hand_in() -> None:
     """Give the core what it needs before it computes anything."""
     hand_in_judgement(_DATA.joinpath("judgement.toml").read_text("utf-8"))
-    for name in ("decide.toml", "fills.toml", "intake.toml", "swap.toml", "triage.toml"):
+    for name in ("decide.toml", "fills.toml", "first-boot.toml", "intake.toml", "swap.toml", "triage.toml"):
         hand_over(name, partial(_DATA.joinpath(name).read_text, "utf-8"))
 
 

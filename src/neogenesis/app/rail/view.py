@@ -75,7 +75,7 @@ class Station(QAbstractButton):
             painter.setPen(QPen(done if self.standing == "done" else ahead, 2.5))
             painter.drawLine(QPointF(x, middle + r), QPointF(x, area.bottom()))
         painter.setPen(QPen(done if self.standing != "ahead" else look().colour("muted"), 2))
-        filled = self.standing == "done" and (not isinstance(self.stop, Stop) or self.stop.built)
+        filled = self.standing == "done"
         painter.setBrush(done if filled else look().colour("surface"))
         if not self.number:
             painter.setPen(QPen(look().colour("accent"), 2))

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import re
 import shutil
+import signal
 import subprocess
 import tempfile
 import time
@@ -76,6 +78,18 @@ class Trial:
     hardware: bool = False
     stop: Callable[[], bool] = lambda: False
     tell: Callable[[str], None] = lambda text: None
+
+
+def try_drives(
+    drives: Sequence[str],
+    machine: Machine | None,
+    legacy: bool,
+    expect: str,
+    picture: Path,
+    tell: Callable[[str], None],
+) -> TrialAnswer:
+    """For the window: `tell` hears what comes on the serial line. Raises NeogenesisError."""
+    return run_trial(Trial(drives, machine, legacy, expect, screenshot=picture, tell=tell))
 
 
 def run_trial(trial: Trial) -> TrialAnswer:
@@ -157,6 +171,7 @@ def _watched(command: list[str], trial: Trial, folder: Path) -> TrialAnswer | No
         stderr=subprocess.PIPE,
         start_new_session=True,
         env={**os.environ, "TMPDIR": str(folder)},
+        preexec_fn=_end_with_us,
     )
     text, since, ran, told = b"", time.monotonic(), False, 0
     try:
@@ -191,6 +206,11 @@ def _watched(command: list[str], trial: Trial, folder: Path) -> TrialAnswer | No
             "Try again; if it stays so, install qemu-system-x86 anew.",
         )
     return _answer(trial, text, _read(log), time.monotonic() - begun)
+
+
+def _end_with_us() -> None:
+    """When this process is killed, the emulator goes too (prctl PR_SET_PDEATHSIG)."""
+    ctypes.CDLL(None).prctl(1, signal.SIGKILL)
 
 
 def _read(path: Path) -> bytes:

@@ -18,6 +18,7 @@ from typing import Any
 from neogenesis.bench import planning, transferring
 from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo_intakes import make_intakes
+from neogenesis.bench.simulated.loaders import put_loaders
 from neogenesis.bench.simulated.packed import unpack
 from neogenesis.core.job import Job, JobStore, Shop, save_shop
 from neogenesis.core.plan import Policy
@@ -207,6 +208,7 @@ def _make_drive(folder: Path, name: str, traits: dict[str, Any]) -> None:
             file.truncate(nominal_bytes(size))
     else:
         unpack(files("neogenesis").joinpath(f"data/demo/{pack}.pack").read_bytes(), image)
+        put_loaders(image)
     spec = {"schema": "neogenesis.simulated-drive/1", "image": image.name, **traits}
     save_bytes(folder / f"{name}.drive.json", json.dumps(spec, indent=2).encode())
 

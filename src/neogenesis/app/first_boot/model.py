@@ -1,0 +1,238 @@
+"""What the First boot stop shows: the forecast of the drives as they will be fitted, remedies, a trial, checks."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import msgspec
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.intake.model import IntakeModel
+from neogenesis.app.plan.model import PlanModel
+from neogenesis.app.session import Session
+from neogenesis.app.work import Failure, Handle
+from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
+from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_start, undo_remedy
+from neogenesis.core.boot import Forecast
+from neogenesis.core.boot.after import AfterCheck, first_boot_texts
+from neogenesis.core.boot.remedies import RemedyRow
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.machine import Machine
+from neogenesis.core.record import Record, load, save
+
+_STAYS = ("split", "beside")
+_MOST_TEXT = 20_000
+
+
+class AfterRecord(Record, frozen=True, kw_only=True):
+    """What was looked at after the first start; kept in the dossier."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.first-boot/1"
+
+    schema: str = SCHEMA
+    checked: tuple[str, ...] = ()
+    remedies: tuple[str, ...] = ()
+
+
+class FirstBootModel(QObject):
+    """`look` is what was found last; `trial` how the last one ended; `said` the serial text of the one under way."""
+
+    changed = pyqtSignal()
+    moved = pyqtSignal()
+
+    def __init__(self, session: Session, intake: IntakeModel, decide: DecideModel, plan: PlanModel) -> None:
+        super().__init__(session)
+        self._session, self._intake, self._decide, self._plan = session, intake, decide, plan
+        self.look: BootLook | None = None
+        self.trial: TrialAnswer | None = None
+        self.failure: Failure | None = None
+        self.said = ""
+        self.looking = self.trying = self.mending = False
+        self._asked: tuple[str, ...] = ()
+        self._handle: Handle | None = None
+        self._path = session.dossier / "first-boot.json"
+        self.record = AfterRecord()
+        if self._path.exists():
+            try:
+                self.record = load(self._path, AfterRecord, "first boot")
+            except NeogenesisError:
+                self.record = AfterRecord()
+        session.drives_chosen.connect(self._forget)
+
+    # What is looked at
+
+    @property
+    def old_stays(self) -> bool:
+        return self._decide.choice.chosen in _STAYS
+
+    @property
+    def machine(self) -> Machine | None:
+        return self._intake.match.machine
+
+    def drives(self) -> tuple[str, ...]:
+        """The new drive first, as it will be fitted; the old one behind it where it stays in the machine."""
+        new, old = self._session.place("new"), self._session.place("old")
+        return tuple(filter(None, (new, old if self.old_stays else "")))
+
+    @property
+    def is_busy(self) -> bool:
+        return self.looking or self.trying or self.mending
+
+    def _forget(self) -> None:
+        self.look = self.trial = None
+        self.changed.emit()
+
+    def prepare(self) -> None:
+        """Look, unless that was done of these drives."""
+        if self.drives() and self.drives() != self._asked:
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Read the drives again, sealed; the answer comes later through `changed`."""
+        drives = self.drives()
+        if self.is_busy or not drives:
+            return
+        self.looking, self.failure, self._asked = True, None, drives
+        self.changed.emit()
+        self._session.bench.work.in_process(self._looked, look_at_start, list(drives), self.machine)
+
+    def _looked(self, found: BootLook | Failure) -> None:
+        self.looking = False
+        if isinstance(found, Failure):
+            self.failure = found
+        else:
+            self.look = found
+            starts = found.forecast.starts
+            text = "Forecast: it starts" if starts else f"Forecast: it does not start ({found.forecast.breaks_at})"
+            self._session.record("forecast", text, starts=starts, breaks_at=found.forecast.breaks_at)
+        self.changed.emit()
+
+    def after(self, remedy: RemedyRow) -> Forecast | None:
+        """What would start once that is mended."""
+        return self.look.mended.get(f"{remedy.code} {remedy.drive}") if self.look is not None else None
+
+    @property
+    def remedies(self) -> tuple[RemedyRow, ...]:
+        """For the new drive only: nothing else may be written."""
+        new = self._session.place("new")
+        return tuple(r for r in self.look.remedies if r.drive == new) if self.look is not None else ()
+
+    # Mending
+
+    def mend(self, code: str, tail: str) -> None:
+        """One remedy on the new drive; what stood there goes into the dossier first."""
+        new = self._session.place("new")
+        if self.is_busy or not new:
+            return
+        number = len(self.record.remedies) + 1
+        path = self._session.dossier / f"remedy-{number}.undo"
+        self.mending, self.failure = True, None
+        self.changed.emit()
+        self._session.bench.work.in_process(
+            lambda got: self._mended(got, path.name), apply_remedy, code, new, tail, path, None
+        )
+
+    def _mended(self, got: UndoRecord | Failure, name: str) -> None:
+        self.mending = False
+        if isinstance(got, Failure):
+            self.failure = got
+        else:
+            total = sum(len(c.before) // 2 for c in got.changes)
+            self._keep(remedies=(*self.record.remedies, name))
+            self._session.record("remedy", f"Mended: {got.code}, {total} bytes", code=got.code, record=name)
+            self.refresh()
+        self.changed.emit()
+
+    def put_back(self, tail: str) -> None:
+        """Undo the last remedy, byte for byte."""
+        new = self._session.place("new")
+        if self.is_busy or not new or not self.record.remedies:
+            return
+        self.mending, self.failure = True, None
+        self.changed.emit()
+        path = self._session.dossier / self.record.remedies[-1]
+        self._session.bench.work.in_process(self._put_back, undo_remedy, path, new, tail)
+
+    def _put_back(self, got: UndoRecord | Failure) -> None:
+        self.mending = False
+        if isinstance(got, Failure):
+            self.failure = got
+        else:
+            self._keep(remedies=self.record.remedies[:-1])
+            self._session.record("remedy-undone", f"Put back: {got.code}", code=got.code)
+            self.refresh()
+        self.changed.emit()
+
+    # A trial
+
+    def try_it(self) -> None:
+        """Start the drives in an emulated machine, on throw-away overlays."""
+        drives = self.drives()
+        if self.is_busy or not drives:
+            return
+        self.trying, self.failure, self.trial, self.said = True, None, None, ""
+        legacy = self.look is not None and self.look.forecast.mode == "legacy"
+        picture = self._session.dossier / "trial-boot.png"
+        self.changed.emit()
+        self._handle = self._session.bench.work.in_process(
+            self._tried, try_drives, list(drives), self.machine, legacy, self._expected(), picture, heard=self._hear
+        )
+
+    def _expected(self) -> str:
+        """What a system that prints its release at the start says; empty for those that do not."""
+        plan = self._plan.written
+        volumes = [p.volume for p in plan.source.survey.partitions] if plan is not None else []
+        return next((v.system_name for v in volumes if v.system_family == "meridian" and v.system_name), "")
+
+    def stop_trial(self) -> None:
+        if self.trying and self._handle is not None:
+            self._handle.give_up()
+            self.trying = False
+            self.changed.emit()
+
+    def _hear(self, text: str) -> None:
+        self.said = (self.said + text)[-_MOST_TEXT:]
+        self.moved.emit()
+
+    def _tried(self, got: TrialAnswer | Failure) -> None:
+        self.trying = False
+        if isinstance(got, Failure):
+            self.failure = got
+        else:
+            self.trial, self.said = got, got.serial[-_MOST_TEXT:]
+            ran = "a loader ran" if got.loader_ran else "no loader ran"
+            save(self._session.dossier / "trial-boot.json", got)
+            self._session.record("trial-boot", f"Trial: {ran} after {got.seconds:.0f} s", loader_ran=got.loader_ran)
+        self.changed.emit()
+
+    # Afterwards
+
+    def checks(self) -> list[AfterCheck]:
+        """What is looked at at this machine."""
+        plan = self._plan.written
+        parts = plan.source.survey.partitions if plan is not None else ()
+        has = {
+            "": True,
+            "second": self.old_stays or (plan is not None and plan.policy.data_volume_bytes is not None),
+            "recovery": any(p.role == "recovery" for p in parts),
+            "encrypted": any(p.volume.encrypted for p in parts),
+            "memory": any(e.kind == "fit" and e.figures.get("memory") for e in self._session.log()),
+        }
+        return [c for c in first_boot_texts().checks if has.get(c.when, False)]
+
+    def check(self, code: str, done: bool) -> None:
+        others = tuple(c for c in self.record.checked if c != code)
+        self._keep(checked=(*others, code) if done else others)
+        text = next(c.text for c in first_boot_texts().checks if c.code == code)
+        self._session.record("after-check", f"Seen: {text}" if done else f"Not seen any more: {text}", code=code)
+        if all(c.code in self.record.checked for c in self.checks()):
+            self._session.advance("handover")
+        self.changed.emit()
+
+    def _keep(self, **fields: object) -> None:
+        self.record = msgspec.structs.replace(self.record, **fields)
+        save(self._path, self.record)
+
+    def close(self) -> None:
+        self.stop_trial()

@@ -1,0 +1,40 @@
+"""The First boot stop, as the window knows it."""
+
+from __future__ import annotations
+
+from neogenesis.app.language import mark
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, StopView, serious
+
+_HELP = (
+    mark("The chain is worked out from the bytes on the drives: nothing is started, nothing is written."),
+    mark("A remedy says what it changes before it is done. What stood there is kept, and can be put back."),
+    mark("A trial starts the drives in an emulated machine, on overlays that are thrown away."),
+    mark("What the real firmware has in its own list is not known here: look there when it starts something else."),
+)
+
+
+def _build(desk: OpenJob) -> StopView:
+    from neogenesis.app.first_boot.view import FirstBootView  # heavy, and not needed to open the window
+
+    return FirstBootView(desk)
+
+
+def _marks(desk: OpenJob) -> Marks | None:
+    look = desk.first_boot.look
+    if look is None:
+        return None
+    return ("stop", 1) if not look.forecast.starts else serious(f.severity for f in look.forecast.findings)
+
+
+SPEC = StopSpec(
+    "first-boot",
+    _build,
+    next_step="Start the machine",
+    help=_HELP,
+    actions=(
+        StopAction("look-again", "Look again at what would start", "Ctrl+Shift+A", lambda view: view.again.click()),
+        StopAction("trial", "Try it in an emulated machine", "Ctrl+Shift+D", lambda view: view.trial.click()),
+    ),
+    marks=_marks,
+)

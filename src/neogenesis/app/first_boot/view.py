@@ -1,0 +1,242 @@
+"""The First boot stop."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QCheckBox, QPlainTextEdit, QVBoxLayout, QWidget
+
+from neogenesis.app.first_boot.chain import ChainView, stations_of
+from neogenesis.app.language import said, tr
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.bars import BeforeAfter
+from neogenesis.app.parts.controls import Choice, Elided, button, clear, label, notice, row, scrolled, stack, tail_field
+from neogenesis.app.parts.drafts import keep_draft
+from neogenesis.app.parts.flow import FlowRow
+from neogenesis.app.parts.stop import Check, StopView
+from neogenesis.app.theme.look import look
+from neogenesis.core.boot.after import first_boot_texts
+from neogenesis.core.boot.remedies import RemedyRow
+
+
+class FirstBootView(StopView):
+    """What will start now, what would start after the remedy, a trial beside what it proves, and the after-checks."""
+
+    needs_room = True
+
+    def __init__(self, desk: OpenJob) -> None:
+        super().__init__(tr("First boot"))
+        self._desk, self._model = desk, desk.first_boot
+        self._now_head, self._now_more = label(tr("Now"), "head"), Elided("", "muted")
+        self._then_head, self._then_more = label(tr("After the remedy"), "head"), Elided("", "muted")
+        self.now, self.then = ChainView(), ChainView()
+        self.remedy = Choice()
+        self.remedy.setAccessibleName(tr("Remedy"))
+        self.remedy.currentIndexChanged.connect(lambda _: self._show_remedy())
+        self.tail = tail_field(tr("Last four characters of the new drive's serial"))
+        keep_draft(desk.drafts, "remedy tail", self.tail)
+        self.tail.textChanged.connect(lambda _: self._show_orders())
+        self.mend = button(tr("Do the remedy"), self._mend, "write")
+        self.undo = button(tr("Put it back"), self._undo, "", tr("The last remedy, byte for byte"))
+        self.again = button(tr("Look again"), self._model.refresh, "", tr("Read the drives again, sealed"))
+        self.trial = button(tr("Try it"), self._try, "main", tr("Start it in an emulated machine  Ctrl+Return"))
+        self.next = button(tr("Go on"), lambda: self.stop_asked.emit("handover"))
+        self.serial = QPlainTextEdit()
+        self.serial.setReadOnly(True)
+        self.serial.setFont(look().font(mono=True))
+        self.serial.setAccessibleName(tr("What the emulated machine says"))
+        self._proves = QVBoxLayout()
+        self.bars = BeforeAfter()
+        self.checks_box = QVBoxLayout()
+        self.boxes: dict[str, QCheckBox] = {}
+        self._messages = QVBoxLayout()
+        self._build()
+        self._model.changed.connect(self.refresh)
+        self._model.moved.connect(lambda: self.serial.setPlainText(self._model.said))
+
+    def _build(self) -> None:
+        self._remedy_row = QWidget()
+        line = FlowRow(look().px(10))
+        line.addWidget(self.remedy)
+        line.group(label(tr("To write, type how the new drive's serial ends"), "muted"), self.tail)
+        line.addWidget(self.mend)
+        self._remedy_row.setLayout(line)
+        then = QWidget()
+        then.setLayout(stack(row(self._then_head, self._then_more), self.then, self._remedy_row, gap=look().px(6)))
+        self._then = then
+        trial = stack(label(tr("Trial boot"), "head"), self.serial)
+        trial.setStretch(1, 1)
+        beside = QWidget()
+        beside.setLayout(stack(self._proves, self.bars, None))
+        afterwards = QWidget()
+        for layout in (self.checks_box, self._messages, self._proves):
+            layout.setSpacing(look().px(8))
+        lists = stack(
+            label(tr("Looked at after it starts"), "head"),
+            self.checks_box,
+            label(tr("If it says something else"), "head"),
+            self._messages,
+            None,
+            gap=look().px(8),
+        )
+        afterwards.setLayout(lists)
+        below = row(gap=look().px(22))
+        below.addLayout(trial, 5)
+        self._beside, lists_area = scrolled(beside), scrolled(afterwards)
+        for area in (self._beside, lists_area):
+            area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        below.addWidget(self._beside, 4)
+        below.addWidget(lists_area, 5)
+        now = row(self._now_head, self._now_more, gap=look().px(14))
+        now.setStretch(1, 1)
+        self._fault = label("", "stop", wrap=True)
+        self._fault.hide()
+        self.body.addLayout(now)
+        self.body.addWidget(self.now)
+        self.body.addWidget(self._then)
+        self.body.addLayout(below, 1)
+        self.body.addWidget(self._fault)
+        foot = FlowRow(look().px(8), at_right=True)
+        for widget in (self.undo, self.again, self.next, self.trial):
+            foot.addWidget(widget)
+        self.body.addLayout(foot)
+        for message in first_boot_texts().messages:
+            then_do = " ".join(said(text) for text in message.then)
+            self._messages.addWidget(notice("note", message.shows, f"{said(message.means)} {then_do}"))
+
+    def enter(self) -> None:
+        self._model.prepare()
+
+    def main_action(self) -> None:
+        self.trial.click()
+
+    def main_widget(self) -> QWidget | None:
+        return self.trial
+
+    # Showing
+
+    def refresh(self) -> None:
+        model, look_ = self._model, self._model.look
+        machine = model.machine
+        name = machine.title if machine is not None else tr("a usual machine")
+        stays = tr("with the old drive behind it") if model.old_stays else tr("when the old drive has left")
+        self.subtitle.say(tr("What {0} will start with the new drive, {1}").format(name, stays))
+        tags = {d.docked.name: d.tag for d in self._desk.bench.docks() if d.docked and d.present}
+        if look_ is not None:
+            self.now.show_chain(stations_of(look_.forecast, tags))
+            says = tr("it starts") if look_.forecast.starts else tr("it does not start")
+            self._now_more.say(says)
+        else:
+            self.now.show_chain([])
+            waits = tr("The new drive must be connected: put it into a dock.")
+            self._now_more.say(tr("Reading the drives…") if model.looking else waits if not model.drives() else "")
+        self._show_remedies()
+        self._show_trial()
+        self._show_checks()
+        improvement = self._desk.handover.improvement
+        self.bars.setVisible(improvement is not None)
+        if improvement is not None:
+            self.bars.show_improvement(improvement)
+        self._beside.setVisible(model.trial is not None or improvement is not None)
+        fault = model.failure
+        self._fault.setVisible(fault is not None)
+        self._fault.setText(said(fault.sentence()) if fault is not None else "")
+        self._show_orders()
+
+    def _show_remedies(self) -> None:
+        rows = self._model.remedies
+        self._then.setVisible(bool(rows))
+        if [self.remedy.itemData(n) for n in range(self.remedy.count())] != [r.code for r in rows]:
+            self.remedy.blockSignals(True)
+            self.remedy.clear()
+            for one in rows:
+                self.remedy.addItem(said(one.text).split(":")[0].split(".")[0][:60], one.code)
+            self.remedy.blockSignals(False)
+        self._show_remedy()
+
+    def _chosen(self) -> RemedyRow | None:
+        code = self.remedy.currentData()
+        return next((r for r in self._model.remedies if r.code == code), None)
+
+    def _show_remedy(self) -> None:
+        chosen = self._chosen()
+        if chosen is None:
+            return
+        after = self._model.after(chosen)
+        tags = {d.docked.name: d.tag for d in self._desk.bench.docks() if d.docked and d.present}
+        self.then.show_chain(stations_of(after, tags) if after is not None else [])
+        total = sum(end - start for start, end in chosen.writes)
+        self._then_more.say(
+            tr("{0} It changes {1} bytes in {2} places; what stands there is kept.").format(
+                said(chosen.text), total, len(chosen.writes)
+            )
+        )
+
+    def _show_trial(self) -> None:
+        model, trial = self._model, self._model.trial
+        self.serial.setPlainText(model.said)
+        self.serial.setPlaceholderText(
+            tr("Starting…")
+            if model.trying
+            else tr("Nothing was tried yet. Nothing is written to the drives by a trial.")
+        )
+        clear(self._proves)
+        if trial is None:
+            return
+        self._proves.addWidget(label(tr("This proves"), "head"))
+        for text in trial.proves or (tr("Nothing: no loader was started."),):
+            self._proves.addWidget(notice("good" if trial.loader_ran else "stop", text))
+        self._proves.addWidget(label(tr("It does not prove"), "head"))
+        for text in trial.does_not_prove:
+            self._proves.addWidget(notice("note", text))
+
+    def _show_checks(self) -> None:
+        wanted = self._model.checks()
+        if list(self.boxes) != [c.code for c in wanted]:
+            clear(self.checks_box)
+            self.boxes = {}
+            for one in wanted:
+                box = QCheckBox()
+                box.setAccessibleName(said(one.text))
+                box.clicked.connect(lambda on, code=one.code: self._model.check(code, on))
+                self.boxes[one.code] = box
+                line = row(box, label(said(one.text), wrap=True), gap=look().px(8))
+                line.setStretch(1, 1)
+                self.checks_box.addLayout(line)
+        for code, box in self.boxes.items():
+            box.setChecked(code in self._model.record.checked)
+
+    def _show_orders(self) -> None:
+        model = self._model
+        expected = self._desk.transfer.expected_tail
+        typed = self.tail.text().strip().casefold()
+        self.mend.setEnabled(
+            not model.is_busy and self._chosen() is not None and bool(typed) and typed == expected.casefold()
+        )
+        self.undo.setVisible(bool(model.record.remedies))
+        self.undo.setEnabled(not model.is_busy and bool(typed) and typed == expected.casefold())
+        self.again.setEnabled(not model.is_busy and bool(model.drives()))
+        self.trial.setEnabled((model.trying or not model.is_busy) and bool(model.drives()))
+        self.trial.setText(tr("Stop the trial") if model.trying else tr("Try it"))
+
+    def checks(self) -> list[Check]:
+        look_, plan = self._model.look, self._desk.plan.written
+        found = [Check("caution", step) for step in (plan.afterwards if plan is not None else ())]
+        if look_ is not None:
+            found += [Check(f.severity, f.text, f.remedy) for f in look_.forecast.findings]
+        return found
+
+    # Orders
+
+    def _mend(self) -> None:
+        chosen = self._chosen()
+        if chosen is not None:
+            self._model.mend(chosen.code, self.tail.text().strip())
+
+    def _undo(self) -> None:
+        self._model.put_back(self.tail.text().strip())
+
+    def _try(self) -> None:
+        if self._model.trying:
+            self._model.stop_trial()
+        else:
+            self._model.try_it()

@@ -1,1 +1,0 @@
-"""Stops that are not built yet: what they will do, and a note."""

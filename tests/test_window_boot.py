@@ -1,0 +1,122 @@
+"""The First boot stop in the real window: the chain, a remedy on the new drive and back, a trial, and what is looked at."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PyQt6.QtTest import QTest
+from pytestqt.qtbot import QtBot
+
+from neogenesis.app.first_boot.view import FirstBootView
+from neogenesis.app.pictures import pause
+from neogenesis.app.theme.look import look
+from neogenesis.app.window import MainWindow
+from tests.boots import BY_FILE, drive, loader
+from tests.test_window import plan, survey, texts
+from tests.test_window_swap import colours
+
+Open = Callable[[Path], MainWindow]
+
+
+@pytest.fixture
+def at_boot(small_bench: Path, open_window: Open, qtbot: QtBot) -> MainWindow:
+    """A job with a plan, whose new drive holds a system that no firmware finds."""
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    plan(qtbot, window)
+    image = small_bench / "new.img"
+    drive(image, "TOKEN-ONE", {"EFI/system/loader.efi": loader(BY_FILE)}, mib=1400)
+    window.show_stop("first-boot")
+    qtbot.waitUntil(lambda: window.job.first_boot.look is not None, timeout=60_000)
+    pause(30)
+    return window
+
+
+def digest(image: Path) -> bytes:
+    with image.open("rb") as file:
+        return hashlib.file_digest(file, "blake2b").digest()
+
+
+def of(window: MainWindow) -> FirstBootView:
+    view = window.views["first-boot"]
+    assert isinstance(view, FirstBootView)
+    return view
+
+
+def test_a_chain_that_breaks_is_mended_tried_and_put_back(at_boot: MainWindow, small_bench: Path, qtbot: QtBot) -> None:
+    window, model, view = at_boot, at_boot.job.first_boot, of(at_boot)
+    before = digest(small_bench / "new.img")
+    assert [s.ok for s in view.now.stations].count(False) == 1 and not view.now.stations[-1].reached
+    assert look().colour("stop").rgb() in colours(view.now)
+    assert all(s.ok for s in view.then.stations) and view.then.stations[-1].title == "System"
+    assert [r.code for r in model.remedies] == ["fallback-loader"] and not view.mend.isEnabled()
+    QTest.keyClicks(view.tail, "41f2")
+    assert view.mend.isEnabled()
+    view.mend.click()
+    qtbot.waitUntil(lambda: not model.is_busy and model.look.forecast.starts, timeout=60_000)
+    pause(30)
+    assert model.failure is None and (window.job.dossier / "remedy-1.undo").exists()
+    assert all(s.ok for s in view.now.stations) and not view.then.isVisible() and view.undo.isVisible()
+    view.trial.click()
+    assert view.trial.text() == "Stop the trial"
+    qtbot.waitUntil(lambda: model.trial is not None or model.failure is not None, timeout=90_000)
+    pause(30)
+    assert model.failure is None and model.trial.loader_ran and "TOKEN-ONE" in view.serial.toPlainText()
+    assert "The firmware found the loader and started it." in texts(window)
+    assert (window.job.dossier / "trial-boot.png").exists()
+    view.undo.click()
+    qtbot.waitUntil(lambda: not model.is_busy and not model.look.forecast.starts, timeout=60_000)
+    assert digest(small_bench / "new.img") == before
+    kinds = [e.kind for e in window.job.log()]
+    assert {"forecast", "remedy", "trial-boot", "remedy-undone"} <= set(kinds)
+
+
+def test_a_trial_can_be_stopped_and_leaves_no_emulator(at_boot: MainWindow, qtbot: QtBot) -> None:
+    model, view = at_boot.job.first_boot, of(at_boot)
+    before = emulators()
+    view.trial.click()
+    qtbot.waitUntil(lambda: len(emulators() - before) == 1, timeout=30_000)
+    view.trial.click()
+    assert not model.trying
+    qtbot.waitUntil(lambda: emulators() <= before, timeout=10_000)
+
+
+def emulators() -> set[str]:
+    """Ids of emulators that run trials."""
+    found = set()
+    for path in Path("/proc").glob("[0-9]*/cmdline"):
+        try:
+            text = path.read_bytes()
+        except OSError:
+            continue
+        if b"qemu-system" in text and b"neogenesis-trial-" in text:
+            found.add(path.parent.name)
+    return found
+
+
+def test_what_is_looked_at_is_kept(at_boot: MainWindow, small_bench: Path, open_window: Open) -> None:
+    window, view = at_boot, of(at_boot)
+    assert "recovery" in view.boxes and "second-volume" not in view.boxes
+    view.boxes["capacity"].click()
+    assert window.job.log()[-1].text == "Seen: The system shows the whole of the new drive."
+    window.close()
+    again = open_window(small_bench)
+    again.open_job("T-7")
+    again.show_stop("first-boot")
+    assert of(again).boxes["capacity"].isChecked()
+    for code, box in of(again).boxes.items():
+        if code != "capacity":
+            box.click()
+    assert again.job.job.stop == "handover"
+
+
+def test_without_the_new_drive_it_says_so(small_bench: Path, open_window: Open) -> None:
+    window = open_window(small_bench)
+    window.bench.update("T-7", new_drive="", new_identity="")
+    window.open_job("T-7")
+    window.show_stop("first-boot")
+    pause(30)
+    assert "must be connected" in texts(window) and not of(window).trial.isEnabled()
