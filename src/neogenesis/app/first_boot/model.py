@@ -104,8 +104,8 @@ class FirstBootModel(QObject):
         else:
             self.look = found
             starts = found.forecast.starts
-            text = "Forecast: it starts" if starts else f"Forecast: it does not start ({found.forecast.breaks_at})"
-            self._session.record("forecast", text, starts=starts, breaks_at=found.forecast.breaks_at)
+            figures = {"starts": starts, "breaks_at": found.forecast.breaks_at}
+            self._session.record("forecast", f"Forecast: it {'starts' if starts else 'does not start'}", **figures)
         self.changed.emit()
 
     def after(self, remedy: RemedyRow) -> Forecast | None:
@@ -201,9 +201,9 @@ class FirstBootModel(QObject):
             self.failure = got
         else:
             self.trial, self.said = got, got.serial[-_MOST_TEXT:]
-            ran = "a loader ran" if got.loader_ran else "no loader ran"
             save(self._session.dossier / "trial-boot.json", got)
-            self._session.record("trial-boot", f"Trial: {ran} after {got.seconds:.0f} s", loader_ran=got.loader_ran)
+            ran, seconds = got.loader_ran, f"{got.seconds:.0f}"
+            self._session.record("trial-boot", f"Trial: {'a' if ran else 'no'} loader ran, {seconds} s", loader_ran=ran)
         self.changed.emit()
 
     # Afterwards

@@ -81,13 +81,21 @@ def _uefi(
         text = f"No entry leads to a loader, and no drive has \\EFI\\BOOT\\{name}"
         reached = Reached(broke="loader")
         return (
-            [Link(step="firmware", text="UEFI firmware"), Link(step="loader", text=text, ok=False)],
+            [
+                Link(step="firmware", text="The UEFI firmware looks for a loader"),
+                Link(step="loader", text=text, ok=False),
+            ],
             reached,
             dead,
             (),
         )
     links, reached = chosen
-    return [Link(step="firmware", text="UEFI firmware"), *links, *reached.links], reached, dead, tuple(others)
+    return (
+        [Link(step="firmware", text="The UEFI firmware looks for a loader"), *links, *reached.links],
+        reached,
+        dead,
+        tuple(others),
+    )
 
 
 def _try(
@@ -164,8 +172,8 @@ def _findings(drives: Sequence[BootDrive]) -> Iterator[BootFinding]:
     for one, other in combinations(drives, 2):
         a, b = one.survey.table, other.survey.table
         if a.disk_id and a.kind == b.kind and a.disk_id.casefold() == b.disk_id.casefold():
-            names = f"{one.title} and {other.title}"
-            text = f"{names} have one identity: the firmware takes the first, a system may take one offline."
+            first, second = one.title, other.title
+            text = f"{first} and {second} have one identity: the firmware takes the first, a system may lose one."
             yield BootFinding(
                 code="same-identity",
                 severity="caution",

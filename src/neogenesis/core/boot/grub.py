@@ -17,6 +17,31 @@ _MOST_LINES, _MOST_FILES, _DEEPEST = 20_000, 24, 8
 _DEVICE = re.compile(r"\(([^)]*)\)(.*)", re.DOTALL)
 _HD = re.compile(r"hd(\d+)(?:,(?:gpt|msdos)?(\d+))?$")
 _VARIABLE = re.compile(r"\$\{(\w+)\}|\$(\w+)")
+_FOUND = {
+    "--fs-uuid": "Finds the volume {0}",
+    "--label": "Finds the volume named {0}",
+    "--partuuid": "Finds the partition {0}",
+    "--file": "Finds the volume with {0}",
+}
+_GONE = {
+    "--fs-uuid": "The volume {0} is on none of the drives",
+    "--label": "The volume named {0} is on none of the drives",
+    "--partuuid": "The partition {0} is on none of the drives",
+    "--file": "A volume with {0} is on none of the drives",
+}
+_SOUGHT = {
+    "--fs-uuid": "The volume {0}",
+    "--label": "The volume named {0}",
+    "--partuuid": "The partition {0}",
+    "--file": "A volume with {0}",
+}
+#: Files that a menu names, when they are there, and when they are not.
+THERE = {"kernel": "Kernel {0}", "initrd": "Initial ramdisk {0}", "loader": "Program {0}"}
+MISSING = {
+    "kernel": "The kernel {0} is not there",
+    "initrd": "The initial ramdisk {0} is not there",
+    "loader": "The program {0} is not there",
+}
 _SYSTEM_COMMANDS = ("linux", "linux16", "linuxefi", "multiboot", "multiboot2", "kernel")
 
 
@@ -163,7 +188,7 @@ class GrubRun:
         elif name in _SYSTEM_COMMANDS and rest:
             self._kernel(rest)
         elif name.startswith("initrd") and rest:
-            self._needs_file("initrd", rest[0], "Initial ramdisk")
+            self._needs_file("initrd", rest[0])
         elif name == "chainloader" and rest:
             found = self.resolve(rest[-1])
             if found is not None:
@@ -197,22 +222,18 @@ class GrubRun:
         value = values[0] if values else ""
         finders = {"--fs-uuid": by_uuid, "--label": by_label, "--partuuid": by_partition_id, "--file": by_file}
         places = finders[how](self.drives, value)
-        what = {"--fs-uuid": "volume", "--label": "volume named", "--partuuid": "partition", "--file": "volume with"}[
-            how
-        ]
         if not places:
             if variable in ("", "root"):
-                self.links.append(Link(step="system", text=f"The {what} {value} is on none of the drives", ok=False))
+                self.links.append(Link(step="system", text=_GONE[how].format(value), ok=False))
                 self.broke = "system"
             return False
         if len(places) > 1:
-            self.doubtful.append(f"The {what} {value} is there {len(places)} times; the first drive wins.")
+            self.doubtful.append(f"{_SOUGHT[how].format(value)} is there {len(places)} times; the first drive wins.")
         self.variables[variable or "root"] = self._device(places[0])
         self.used.append(places[0])
         drive, facts = places[0]
-        self.links.append(
-            Link(step="search", text=f"Finds the {what} {value}", drive=drive.name, partition=facts.number)
-        )
+        text = _FOUND[how].format(value)
+        self.links.append(Link(step="search", text=text, drive=drive.name, partition=facts.number))
         return True
 
     def _configfile(self, path: str, depth: int) -> None:
@@ -233,18 +254,18 @@ class GrubRun:
         self.links.append(Link(step="menu", text=f"Reads the menu {rest}", drive=drive.name, partition=facts.number))
         self.run(text.decode("utf-8", "replace"), depth + 1)
 
-    def _needs_file(self, step: str, path: str, what: str) -> Place | None:
+    def _needs_file(self, step: str, path: str) -> Place | None:
         found = self.resolve(path)
         if found is not None and found[0][0].find(found[0][1].number, found[1]) is not None:
             (drive, facts), rest = found
-            self.links.append(Link(step=step, text=f"{what} {rest}", drive=drive.name, partition=facts.number))
+            self.links.append(Link(step=step, text=THERE[step].format(rest), drive=drive.name, partition=facts.number))
             return found[0]
-        self.links.append(Link(step=step, text=f"{what} {path} is not there", ok=False))
+        self.links.append(Link(step=step, text=MISSING[step].format(path), ok=False))
         self.broke = step
         return None
 
     def _kernel(self, words: list[str]) -> None:
-        place = self._needs_file("kernel", words[0], "Kernel")
+        place = self._needs_file("kernel", words[0])
         if place is None:
             return
         self.used.append(place)

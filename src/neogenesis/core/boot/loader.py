@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from neogenesis.core.boot.answer import BootFinding, Link
 from neogenesis.core.boot.drives import BootDrive, Place
-from neogenesis.core.boot.grub import GrubRun, root_link
+from neogenesis.core.boot.grub import MISSING, THERE, GrubRun, root_link
 from neogenesis.core.boot.program import Program, read_program
 from neogenesis.core.boot.store import STORES, read_store, referred
 
@@ -172,15 +172,11 @@ def _follow_entries(drives: Sequence[BootDrive], home: Place, architecture: str,
     fields = [line.split(None, 1) for line in text.splitlines() if line.strip() and not line.startswith("#")]
     reached.links.append(Link(step="menu", text=f"Entry {chosen}", drive=drive.name, partition=facts.number))
     options = " ".join(f[1] for f in fields if f[0] == "options" and len(f) > 1)
-    for key, step, what in (
-        ("linux", "kernel", "Kernel"),
-        ("initrd", "initrd", "Initial ramdisk"),
-        ("efi", "loader", "Program"),
-    ):
+    for key, step in (("linux", "kernel"), ("initrd", "initrd"), ("efi", "loader")):
         for f in fields:
             if f[0] == key and len(f) > 1:
                 there = drive.find(facts.number, f[1].strip()) is not None
-                said = f"{what} {f[1].strip()}" + ("" if there else " is not there")
+                said = (THERE if there else MISSING)[step].format(f[1].strip())
                 reached.links.append(Link(step=step, text=said, ok=there, drive=drive.name, partition=facts.number))
                 if not there:
                     reached.broke = step
