@@ -9,6 +9,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -18,12 +19,14 @@ from hypothesis import strategies as st
 from neogenesis.bench.booting import forecast_drives
 from neogenesis.bench.emulator import Trial, TrialAnswer, run_trial
 from neogenesis.bench.emulator.variables import store_with
+from neogenesis.bench.mending import look_at_plan
 from neogenesis.core.boot.devpath import FilePath, HardDrive, decode_path, encode_path, parse_path, path_text
+from neogenesis.core.boot.grub import GrubRun
 from neogenesis.core.boot.program import read_program
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.machine import read_machine
 from tests.boots import BY_FILE, by_uuid, drive, legacy_drive, loader, said_otherwise, startup, system
-from tests.drives import LINUX, NT_DATA, STARTUP, Part, blank, make_drive, run, table_of
+from tests.drives import LINUX, NT_DATA, STARTUP, Part, blank, make_drive, make_volume, place, run, table_of
 
 FALLBACK = "EFI/BOOT/BOOTX64.EFI"
 
@@ -395,3 +398,58 @@ def test_an_emulator_that_is_missing_is_one_sentence(tmp_path: Path, monkeypatch
 def test_answers_are_of_one_shape() -> None:
     assert TrialAnswer(loader_ran=False, seen=None, seconds=1.0, serial="").schema == "neogenesis.trial-boot/1"
     assert STARTUP and system("T").files
+
+
+def test_a_plan_is_looked_at_before_anything_is_copied(tmp_path: Path, neogenesis: Any) -> None:
+    one = drive(tmp_path / "one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})
+    blank(tmp_path / "new.img", 90)
+    neogenesis("plan", one, tmp_path / "new.img", "-o", tmp_path / "p.json")
+    found = look_at_plan(tmp_path / "p.json", None).forecast
+    assert found.starts and found.chain[-1].drive == str(tmp_path / "new.img")
+    neogenesis("plan", one, tmp_path / "new.img", "--leave", "1", "-o", tmp_path / "q.json")
+    assert look_at_plan(tmp_path / "q.json", None).forecast.breaks_at == "loader"
+    neogenesis("transfer", tmp_path / "p.json", "--confirm", "new")
+    done = forecast_drives([str(tmp_path / "new.img")], None)
+    assert [(link.step, link.partition) for link in done.chain] == [(link.step, link.partition) for link in found.chain]
+
+
+@pytest.mark.loop
+def test_sectors_of_4096_bytes(tmp_path: Path) -> None:
+    """The table is made on a loop device of such sectors; the emulated drive has them too."""
+    image = blank(tmp_path / "large.img", 100)
+    device = run("losetup", "--find", "--show", "--sector-size", "4096", image).strip()
+    try:
+        lines = f"label: gpt\nsize=40MiB, type={STARTUP}\nsize=40MiB, type={LINUX}\n"
+        run("sfdisk", "-q", device, text=lines)
+        rows = json.loads(run("sfdisk", "--json", device))["partitiontable"]["partitions"]
+    finally:
+        run("losetup", "-d", device)
+    for row, part in zip(rows, (startup({FALLBACK: loader(BY_FILE)}), system("TOKEN-ONE", "ext4")), strict=True):
+        volume = tmp_path / "volume"
+        wide = Part(
+            part.mib,
+            part.type_id,
+            part.kind,
+            part.label,
+            part.files,
+            options=("-S", "4096", "-s", "1") if part.kind == "fat16" else (),
+        )
+        make_volume(volume, wide, row["size"] * 4096)
+        place(image, volume, row["start"] * 4096)
+    found = forecast_drives([str(image)], None)
+    trial = run_trial(Trial([str(image)], expect="TOKEN-ONE", seconds=40))
+    assert found.starts and trial.seen == "TOKEN-ONE", (found, trial.serial)
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.text(
+        st.sampled_from("search --fs-uuid set root=(hd0,gpt1)\nif then else fi { } menuentry 'a' \"$x configfile /b;"),
+        max_size=300,
+    )
+)
+def test_no_script_harms_the_one_who_follows_it(text: str) -> None:
+    survey = SimpleNamespace(table=SimpleNamespace(kind="gpt"), partitions=(), partition=lambda n: None)
+    empty = SimpleNamespace(survey=survey, name="x", find=lambda n, p: None, read=lambda *a: None)
+    facts = SimpleNamespace(number=1)
+    GrubRun([empty], (empty, facts)).run(text)  # type: ignore[list-item,arg-type]

@@ -15,10 +15,11 @@ from blake3 import blake3
 from neogenesis.bench.booting import boot_drives, in_slots, read_boot_machine
 from neogenesis.bench.drives import confirm_tail, open_sealed, open_target
 from neogenesis.bench.exposed import exposed
-from neogenesis.bench.planning import new_id
+from neogenesis.bench.planning import load_plan, new_id
 from neogenesis.bench.reader import open_tree
 from neogenesis.bench.tools import find_tool
 from neogenesis.core.boot import BootDrive, Forecast, forecast
+from neogenesis.core.boot.planned import planned_drive
 from neogenesis.core.boot.remedies import Remedies, Remedy, RemedyRow, checked_code, remedies_for, remedy_for
 from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, Refused, ToolFailed
@@ -169,6 +170,18 @@ def look_at_start(names: Sequence[str], machine: Machine | None) -> BootLook:
             if writes:
                 rows.append(_row(remedy, writes))
     return BootLook(found, tuple(rows), mended)
+
+
+def look_at_plan(plan_path: Path, machine: Machine | None) -> BootLook:
+    """What would start once the plan is carried out; nothing can be mended before. Raises NeogenesisError."""
+    plan = load_plan(plan_path)
+    new = plan.target.drive.path if plan.target.drive is not None else ""
+    with boot_drives([(plan.source.survey.drive.path, "")]) as drives:
+        planned = planned_drive(drives[0], plan.layout, new)
+        try:
+            return BootLook(forecast([planned], machine), (), {})
+        finally:
+            planned.close()
 
 
 def _with_mended(

@@ -13,7 +13,7 @@ from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
 from neogenesis.app.work import Failure, Handle
 from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
-from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_start, undo_remedy
+from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
 from neogenesis.core.boot import Forecast
 from neogenesis.core.boot.after import AfterCheck, first_boot_texts
 from neogenesis.core.boot.remedies import RemedyRow
@@ -76,6 +76,11 @@ class FirstBootModel(QObject):
         return tuple(filter(None, (new, old if self.old_stays else "")))
 
     @property
+    def is_planned(self) -> bool:
+        """Whether the new drive is looked at as the plan will make it, since nothing was copied yet."""
+        return self._plan.written is not None and not self._plan.out_of_date and not self._plan.is_carried_out()
+
+    @property
     def is_busy(self) -> bool:
         return self.looking or self.trying or self.mending
 
@@ -85,17 +90,22 @@ class FirstBootModel(QObject):
 
     def prepare(self) -> None:
         """Look, unless that was done of these drives."""
-        if self.drives() and self.drives() != self._asked:
+        wanted = (*self.drives(), "planned" if self.is_planned else "")
+        if wanted != self._asked and (self.drives() or self.is_planned):
             self.refresh()
 
     def refresh(self) -> None:
         """Read the drives again, sealed; the answer comes later through `changed`."""
         drives = self.drives()
-        if self.is_busy or not drives:
+        if self.is_busy or not (drives or self.is_planned):
             return
-        self.looking, self.failure, self._asked = True, None, drives
+        self.looking, self.failure, self._asked = True, None, (*drives, "planned" if self.is_planned else "")
         self.changed.emit()
-        self._session.bench.work.in_process(self._looked, look_at_start, list(drives), self.machine)
+        work = self._session.bench.work
+        if self.is_planned:
+            work.in_process(self._looked, look_at_plan, self._plan.path, self.machine)
+        else:
+            work.in_process(self._looked, look_at_start, list(drives), self.machine)
 
     def _looked(self, found: BootLook | Failure) -> None:
         self.looking = False

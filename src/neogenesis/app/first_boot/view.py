@@ -121,6 +121,7 @@ class FirstBootView(StopView):
         stays = tr("with the old drive behind it") if model.old_stays else tr("when the old drive has left")
         self.subtitle.say(tr("What {0} will start with the new drive, {1}").format(name, stays))
         tags = {d.docked.name: d.tag for d in self._desk.bench.docks() if d.docked and d.present}
+        self._now_head.setText(tr("As planned") if model.is_planned else tr("Now"))
         if look_ is not None:
             self.now.show_chain(stations_of(look_.forecast, tags))
             says = tr("it starts") if look_.forecast.starts else tr("it does not start")

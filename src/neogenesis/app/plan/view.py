@@ -167,6 +167,8 @@ class PlanView(StopView):
 
     def enter(self) -> None:
         self._model.prepare()
+        if self._model.is_written and not self._model.out_of_date:
+            self._desk.first_boot.prepare()
 
     def _drives_changed(self) -> None:
         if self.isVisible():
@@ -465,7 +467,13 @@ class PlanView(StopView):
         self.source.setEnabled(editable)
 
     def checks(self) -> list[Check]:
-        return checks_of(self._model)
+        """Those of the plan, and what the new drive will start once it is carried out."""
+        found, boot = checks_of(self._model), self._desk.first_boot
+        if boot.look is not None and boot.is_planned:
+            starts = boot.look.forecast.starts
+            text = tr("Forecast: it starts") if starts else tr("Forecast: it does not start")
+            found.insert(0, Check("good" if starts else "caution", text, "" if starts else tr("Why: Alt+8")))
+        return found
 
 
 def checks_of(model: PlanModel) -> list[Check]:

@@ -17,7 +17,10 @@ _LARGEST_LOADER = 96 << 20
 
 @dataclass
 class BootDrive:
-    """One drive of the machine. `name` is how it was named, `place` its number in the order of the firmware."""
+    """One drive of the machine. `name` is how it was named, `place` its number in the order of the firmware.
+
+    `starts` are where partitions will stand, where that is elsewhere than where they are read.
+    """
 
     name: str
     survey: Survey
@@ -25,6 +28,7 @@ class BootDrive:
     open_tree: Trees
     place: int = 0
     slot: str = ""
+    starts: dict[int, int] = field(default_factory=dict)
     _trees: dict[int, FileTree | None] = field(default_factory=dict)
 
     @property

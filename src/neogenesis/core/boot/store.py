@@ -80,7 +80,7 @@ def referred(drives: Sequence[BootDrive], element: bytes) -> list[Place]:
     """The partitions, in the order of the firmware, whose identity stands in a device element."""
     found = []
     for drive, facts in everywhere(drives):
-        mark = _mark(drive, facts.unique_id, facts.start_bytes)
+        mark = _mark(drive, facts.unique_id, drive.starts.get(facts.number, facts.start_bytes))
         if mark and all(piece in element for piece in mark):
             found.append((drive, facts))
     return found
