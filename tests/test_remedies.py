@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import re
 import shutil
+import struct
+import uuid
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +18,8 @@ from neogenesis.bench.emulator import Trial, run_trial
 from neogenesis.bench.mending import apply_remedy, remedies_of, undo_remedy
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from tests.boots import BY_FILE, by_uuid, drive, legacy_drive, loader, startup, system
-from tests.drives import check_volume, make_drive, run, spans, table_of
+from tests.drives import NT_DATA, Part, check_volume, make_drive, make_volume, run, spans, table_of
+from tests.hives import make_hive
 from tests.test_boot import FALLBACK, machine_file, volume_id
 
 LEGACY = {"firmware": "legacy"}
@@ -179,5 +182,82 @@ def test_records_that_do_not_hold_together_and_wrong_words(tmp_path: Path, neoge
     with pytest.raises(BadArgument, match="is there already"):
         apply_remedy("restamp-table", str(one), "-one", record)
     assert "no remedy" in neogenesis("remedy", "pray", one, "--confirm", "-one", status=2).stderr
-    assert "not made here" in neogenesis("remedy", "drive-letters", one, "--confirm", "-one", status=3).stderr
+    assert "not made here" in neogenesis("remedy", "recovery-record", one, "--confirm", "-one", status=3).stderr
     assert one.read_bytes() == after and "nothing to mend" in neogenesis("remedies", one).stdout.lower()
+
+
+def device_element(partition: str, disk: str) -> bytes:
+    """A boot store's reference to a partition of a GPT disk."""
+    head = bytes(16) + struct.pack("<IIII", 6, 0, 0x48, 0) + uuid.UUID(partition).bytes_le
+    return (head + struct.pack("<II", 0, 0) + uuid.UUID(disk).bytes_le).ljust(0x58, b"\0")
+
+
+def nt_drive(image: Path, other: bool = False) -> Path:
+    """A manager that reads a real hive; with `other`, store and letters mean a drive that is not there."""
+    plain = loader(BY_FILE).replace(b"mimg", b"\0\0\0\0")
+    drive(image, "TOKEN-ONE", {})
+    table = table_of(image)
+    ids = [p["uuid"] for p in table["partitions"]]
+    mine = (ids[1], table["id"]) if not other else (str(uuid.uuid4()), str(uuid.uuid4()))
+    entry, manager = "{11111111-2222-3333-4444-555555555555}", "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
+    store = make_hive(
+        image.with_name("BCD"),
+        {
+            f"Objects\\{manager}\\Elements\\23000003": {"Element": entry},
+            f"Objects\\{manager}\\Elements\\24000001": {"Element": [entry]},
+            f"Objects\\{entry}\\Elements\\12000002": {
+                "Element": "\\\\Windows\\\\system32\\\\winload.efi".replace("\\\\", "\\")
+            },
+            f"Objects\\{entry}\\Elements\\12000004": {"Element": "Meridian"},
+            f"Objects\\{entry}\\Elements\\11000001": {"Element": device_element(*mine)},
+            f"Objects\\{entry}\\Elements\\21000001": {"Element": device_element(*mine)},
+        },
+    )
+    letter = b"DMIO:ID:" + uuid.UUID(str(uuid.uuid4()) if other else mine[0]).bytes_le
+    records = make_hive(image.with_name("SYSTEM"), {"MountedDevices": {"\\\\DosDevices\\\\C:": letter}})
+    files = {"Windows/System32/winload.efi": b"winload" * 500, "Windows/System32/config/SYSTEM": records}
+    parts = (
+        startup({"EFI/Microsoft/Boot/bootmgfw.efi": plain, "EFI/Microsoft/Boot/BCD": store, FALLBACK: plain}),
+        Part(24, NT_DATA, "ntfs", "System", files),
+    )
+    for part, (start, size) in zip(parts, spans(image), strict=True):
+        volume = image.with_name("volume")
+        make_volume(volume, part, size)
+        data = bytearray(image.read_bytes())
+        data[start : start + size] = volume.read_bytes()
+        image.write_bytes(data)
+    return image
+
+
+def test_a_boot_store_is_read_and_follows_new_identities(tmp_path: Path) -> None:
+    one = nt_drive(tmp_path / "disk-one.img")
+    before = one.read_bytes()
+    entry = {"number": "0001", "label": "Manager", "active": True}
+    path = f"HD(1,GPT,{table_of(one)['partitions'][0]['uuid']},0x800,0xa000)/File(\\EFI\\Microsoft\\Boot\\bootmgfw.efi)"
+    machine = machine_file(tmp_path, {"boot_entries": [entry | {"device_path": path}], "boot_order": ["0001"]})
+    found = forecast_drives([str(one)], machine)
+    assert found.starts and [link.step for link in found.chain][-2:] == ["store", "system"]
+    assert "Meridian" in found.chain[-2].text and found.chain[-1].partition == 2
+    assert not remedies_of([str(one)], machine).remedies
+    apply_remedy("restamp-table", str(one), "-one", tmp_path / "t.undo")
+    again = forecast_drives([str(one)], None)
+    assert again.starts and again.chain[-1].step == "system" and again.chain[-1].partition == 2
+    assert not {r.code for r in remedies_of([str(one)], None).remedies} & {"store-identity", "drive-letters"}
+    check_volume(one, *spans(one)[1], "ntfs", tmp_path)
+    put_back(one, tmp_path / "t.undo", before, "-one")
+
+
+def test_a_store_and_letters_that_mean_another_drive_are_pointed_at_their_own(tmp_path: Path) -> None:
+    one = nt_drive(tmp_path / "disk-one.img", other=True)
+    before = one.read_bytes()
+    assert forecast_drives([str(one)], None).breaks_at == "system"
+    assert {r.code for r in remedies_of([str(one)], None).remedies} == {"store-identity", "drive-letters"}
+    apply_remedy("store-identity", str(one), "-one", tmp_path / "s.undo")
+    assert forecast_drives([str(one)], None).starts
+    middle = one.read_bytes()
+    apply_remedy("drive-letters", str(one), "-one", tmp_path / "l.undo")
+    assert not remedies_of([str(one)], None).remedies
+    for number, kind in ((0, "vfat"), (1, "ntfs")):
+        check_volume(one, *spans(one)[number], kind, tmp_path)
+    put_back(one, tmp_path / "l.undo", middle, "-one")
+    put_back(one, tmp_path / "s.undo", before, "-one")

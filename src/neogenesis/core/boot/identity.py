@@ -18,9 +18,11 @@ from neogenesis.core.survey import PartitionFacts
 from neogenesis.core.table.gpt import SIGNATURE, guid_bytes
 
 Pairs = Sequence[tuple[bytes, bytes]]
-_LARGEST_TEXT, _LARGEST_PROGRAM, _LARGEST_STORE = 1 << 20, 64 << 20, 16 << 20
+_LARGEST_TEXT, _LARGEST_PROGRAM, _LARGEST_STORE = 1 << 20, 64 << 20, 256 << 20
 _MENUS = ("grub/grub.cfg", "boot/grub/grub.cfg", "boot/grub2/grub.cfg", "etc/fstab", "loader/loader.conf")
 _DEEPEST = 3
+#: Where the NT family keeps which volume bears which drive letter.
+LETTERS = "Windows/System32/config/SYSTEM"
 
 
 def menus(drive: BootDrive, facts: PartitionFacts) -> Iterator[tuple[str, int]]:
@@ -46,7 +48,7 @@ def replace_references(drive: BootDrive, store: WritableStore, pairs: Pairs) -> 
     """In menus, fstab, loaders and boot stores, in place and of equal length; returns where."""
     changed = []
     for facts in drive.survey.partitions:
-        places = [*menus(drive, facts), *((path, _LARGEST_STORE) for path in STORES)]
+        places = [*menus(drive, facts), *((path, _LARGEST_STORE) for path in (*STORES, LETTERS))]
         for path, most in places:
             spelled = drive.find(facts.number, path)
             if spelled is not None and _replace(drive, facts, spelled, most, store, pairs):

@@ -41,7 +41,7 @@ def follow(
         return _follow_unified(drives, home, program)
     drive, facts = home
     store = next((s for s in STORES if drive.find(facts.number, s) is not None), None)
-    if path.replace("\\", "/").casefold().endswith(_NT_LOADER) or (store and "Boot Manager" in program.names):
+    if path.replace("\\", "/").casefold().endswith(_NT_LOADER) or store is not None:
         return follow_store(drives, home)
     if "shim" in program.names:
         return _follow_shim(drives, home, path, architecture, depth)

@@ -61,7 +61,9 @@ def read_program(data: bytes) -> Program | None:
     signed = _is_signed(data, at + 24, optional)
     grub = _grub(data)
     command = sections.get(".cmdline", b"").rstrip(b"\0").decode("utf-8", "replace").strip()
-    known = frozenset(word for word in ("systemd-boot", "sd-stub", "shim", "Boot Manager") if word.encode() in data)
+    known = frozenset(word for word in ("systemd-boot", "sd-stub") if word.encode() in data)
+    if b"shim," in sections.get(".sbat", b""):
+        known |= {"shim"}
     if grub is None:
         return Program(_MACHINES[machine], tuple(sections), command_line=command, names=known, signed=signed)
     config, memory, prefix = grub

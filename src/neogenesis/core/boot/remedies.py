@@ -7,15 +7,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import ClassVar, Literal, Protocol
 
 from neogenesis.core.boot.drives import BootDrive, by_partition_id, by_uuid
 from neogenesis.core.boot.forecast import architecture_of, mode_of
-from neogenesis.core.boot.identity import menus, replace_references, restamp_table, restamp_volume, text_pairs
+from neogenesis.core.boot.identity import LETTERS, menus, replace_references, restamp_table, restamp_volume, text_pairs
 from neogenesis.core.boot.program import FALLBACK, read_program
 from neogenesis.core.boot.store import STORES, BootStore, read_store, referred
-from neogenesis.core.errors import BadArgument, Refused
+from neogenesis.core.errors import BadArgument, Damaged, Refused
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record
 from neogenesis.core.store import WritableRangeView, WritableStore
@@ -29,14 +30,15 @@ Code = Literal[
     "restamp-volume",
     "store-identity",
     "menu-identity",
+    "drive-letters",
     "check-flag",
 ]
 CODES: tuple[Code, ...] = (
     *("fallback-loader", "active-partition", "restamp-table", "restamp-volume", "store-identity", "menu-identity"),
-    "check-flag",
+    *("drive-letters", "check-flag"),
 )
 #: Remedies that are known, and not made on the bench yet.
-LATER = ("startup-partition", "drive-letters", "recovery-record")
+LATER = ("startup-partition", "recovery-record")
 Risk = Literal["low", "some", "high"]
 #: An identity behind the words by which a menu looks for it: 36 characters, or those of NTFS and FAT.
 _LOOKED_FOR = re.compile(
@@ -127,6 +129,8 @@ def remedy_for(
         return _store_identity(drive, drives)
     if code == "menu-identity":
         return _menu_identity(drive, drives)
+    if code == "drive-letters":
+        return _drive_letters(drive)
     return _check_flag(drive)
 
 
@@ -310,6 +314,51 @@ def _successor(drive: BootDrive, wanted: str) -> str | None:
     ]
     systems = [p for p in alike if p.volume.system_family is not None] or alike
     return systems[0].volume.uuid if len(systems) == 1 else None
+
+
+def _drive_letters(drive: BootDrive) -> Remedy | None:
+    """The letter that a system starts from belongs to a volume that is gone: it may take another one for its own."""
+    pairs: list[tuple[bytes, bytes]] = []
+    for facts in drive.survey.partitions:
+        tree, path = drive.tree(facts.number), drive.find(facts.number, LETTERS)
+        if tree is None or path is None:
+            continue
+        try:
+            devices = tree.hive(path, [("MountedDevices", 0)])[0]
+        except Damaged:
+            continue
+        old = devices.raw("\\DosDevices\\C:") if devices is not None else b""
+        new = _letter_mark(drive, facts)
+        if (
+            new
+            and len(old) == len(new)
+            and old != new
+            and not any(_letter_mark(drive, p) == old for p in _parts(drive))
+        ):
+            pairs.append((old, new))
+    if not pairs:
+        return None
+    return Remedy(
+        "drive-letters",
+        "Gives the system's own volume the letter that it starts from, in the system's records.",
+        "some",
+        drive,
+        lambda store, tools, p=tuple(pairs): _replaced(drive, store, p),  # type: ignore[misc]
+    )
+
+
+def _parts(drive: BootDrive) -> tuple[PartitionFacts, ...]:
+    return drive.survey.partitions
+
+
+def _letter_mark(drive: BootDrive, facts: PartitionFacts) -> bytes:
+    """How the family's records name a volume: by partition GUID, or by disk signature and place."""
+    table = drive.survey.table
+    with suppress(ValueError):
+        if table.kind == "gpt":
+            return b"DMIO:ID:" + guid_bytes(facts.unique_id)
+        return int(table.disk_id, 16).to_bytes(4, "little") + facts.start_bytes.to_bytes(8, "little")
+    return b""
 
 
 def _check_flag(drive: BootDrive) -> Remedy | None:
