@@ -18,7 +18,7 @@ from neogenesis.bench.emulator import Trial, run_trial
 from neogenesis.bench.mending import apply_remedy, remedies_of, undo_remedy
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from tests.boots import BY_FILE, by_uuid, drive, legacy_drive, loader, startup, system
-from tests.drives import NT_DATA, Part, check_volume, make_drive, make_volume, run, spans, table_of
+from tests.drives import LINUX, NT_DATA, RECOVERY, Part, check_volume, make_drive, make_volume, run, spans, table_of
 from tests.hives import make_hive
 from tests.test_boot import FALLBACK, machine_file, volume_id
 
@@ -182,7 +182,7 @@ def test_records_that_do_not_hold_together_and_wrong_words(tmp_path: Path, neoge
     with pytest.raises(BadArgument, match="is there already"):
         apply_remedy("restamp-table", str(one), "-one", record)
     assert "no remedy" in neogenesis("remedy", "pray", one, "--confirm", "-one", status=2).stderr
-    assert "not made here" in neogenesis("remedy", "recovery-record", one, "--confirm", "-one", status=3).stderr
+    assert "nothing to mend" in neogenesis("remedy", "startup-partition", one, "--confirm", "-one", status=3).stderr
     assert one.read_bytes() == after and "nothing to mend" in neogenesis("remedies", one).stdout.lower()
 
 
@@ -261,3 +261,46 @@ def test_a_store_and_letters_that_mean_another_drive_are_pointed_at_their_own(tm
         check_volume(one, *spans(one)[number], kind, tmp_path)
     put_back(one, tmp_path / "l.undo", middle, "-one")
     put_back(one, tmp_path / "s.undo", before, "-one")
+
+
+def test_the_record_of_recovery_says_where_it_stands_now(tmp_path: Path) -> None:
+    """As after a transfer that moved it to the end."""
+    image = tmp_path / "disk-one.img"
+    record = (
+        b'<?xml version="1.0" encoding="utf-8"?>\r\n\r\n<WindowsRE version="2.0">\r\n'
+        b'  <WinreLocation path="\\Recovery\\WindowsRE" id="0" offset="99" guid="{%s}"/>\r\n'
+        + b'  <ImageLocation path="" id="0"/>\r\n' * 60
+        + b"</WindowsRE>\r\n"
+    ) % str(uuid.uuid4()).encode()
+    system_part = Part(24, NT_DATA, "ntfs", "System", {"Windows/System32/Recovery/ReAgent.xml": record})
+    make_drive(image, 70, [startup({}), system_part, Part(16, RECOVERY, "ntfs", "Recovery")])
+    before = image.read_bytes()
+    assert "recovery-record" in {r.code for r in remedies_of([str(image)], None).remedies}
+    apply_remedy("recovery-record", str(image), "-one", tmp_path / "r.undo")
+    start, size = spans(image)[1]
+    check_volume(image, start, size, "ntfs", tmp_path)
+    text = image.read_bytes()[start : start + size]
+    wanted = f'offset="{spans(image)[2][0]}" guid="{{{table_of(image)["id"].lower()}}}"'.encode()
+    assert text.count(wanted) == 1 and b'offset="99"' not in text
+    assert "recovery-record" not in {r.code for r in remedies_of([str(image)], None).remedies}
+    put_back(image, tmp_path / "r.undo", before, "-one")
+
+
+def test_a_start_up_partition_is_made_anew_from_the_systems_own_loader(tmp_path: Path) -> None:
+    image = tmp_path / "disk-one.img"
+    files = {"boot/grub/x86_64-efi/core.efi": loader(BY_FILE), "token.txt": b"TOKEN-ONE\n"}
+    make_drive(image, 80, [startup({}), Part(40, LINUX, "ext4", "root", files)])
+    start, size = spans(image)[0]
+    data = bytearray(image.read_bytes())
+    data[start : start + (1 << 20)] = bytes(1 << 20)
+    image.write_bytes(data)
+    before = image.read_bytes()
+    assert forecast_drives([str(image)], None).breaks_at == "loader"
+    row = next(r for r in remedies_of([str(image)], None).remedies if r.code == "startup-partition")
+    assert row.risk == "high"
+    apply_remedy("startup-partition", str(image), "-one", tmp_path / "s.undo")
+    assert covered(before, image.read_bytes(), [(start, start + size)])
+    check_volume(image, start, size, "vfat", tmp_path)
+    assert forecast_drives([str(image)], None).starts
+    assert run_trial(Trial([str(image)], expect="TOKEN-ONE", seconds=40)).seen
+    put_back(image, tmp_path / "s.undo", before, "-one")

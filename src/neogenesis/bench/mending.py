@@ -62,12 +62,17 @@ class VolumeTools:
         with exposed(volume) as path, tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
             held = Path(folder) / "file"
             _run(["mcopy", "-i", str(path), f"::{source}", str(held)])
-            parts = target.split("/")
-            for depth in range(1, len(parts)):
-                folder_name = "::" + "/".join(parts[:depth])
-                if _run(["mdir", "-b", "-i", str(path), folder_name], (0, 1)) != 0:
-                    _run(["mmd", "-i", str(path), folder_name])
-            _run(["mcopy", "-n", "-i", str(path), str(held), f"::{target}"])
+            _put(path, held, target)
+
+    def put_file(self, volume: WritableStore, data: bytes, target: str) -> None:
+        with exposed(volume) as path, tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
+            held = Path(folder) / "file"
+            held.write_bytes(data)
+            _put(path, held, target)
+
+    def make_fat(self, volume: WritableStore, label: str) -> None:
+        with exposed(volume) as path:
+            _run(["mkfs.fat", "-S", str(volume.sector_size), "-n", label, str(path)])
 
     def clear_check_flag(self, volume: WritableStore) -> None:
         with exposed(volume) as path:
@@ -76,6 +81,15 @@ class VolumeTools:
     def new_identity(self, volume: WritableStore, uuid: str) -> None:
         with exposed(volume) as path:
             _run(["tune2fs", "-f", "-U", uuid, str(path)])
+
+
+def _put(volume: Path, held: Path, target: str) -> None:
+    parts = target.split("/")
+    for depth in range(1, len(parts)):
+        folder = "::" + "/".join(parts[:depth])
+        if _run(["mdir", "-b", "-i", str(volume), folder], (0, 1)) != 0:
+            _run(["mmd", "-i", str(volume), folder])
+    _run(["mcopy", "-n", "-i", str(volume), str(held), f"::{target}"])
 
 
 def _run(arguments: list[str], allowed: tuple[int, ...] = (0,)) -> int:

@@ -59,17 +59,20 @@ def replace_references(drive: BootDrive, store: WritableStore, pairs: Pairs) -> 
 def _replace(drive: BootDrive, facts: PartitionFacts, path: str, most: int, store: WritableStore, pairs: Pairs) -> bool:
     """Where a file's bytes lie in runs of the volume, those that match are written over."""
     tree = drive.tree(facts.number)
-    if tree is None:
-        return False
-    data = tree.read(path, most)
-    runs = tree.runs_of(path)
-    if not data or not runs:
-        return False
-    new = data
+    data = tree.read(path, most) if tree is not None else None
+    new = data or b""
     for old, fresh in pairs:
         if len(old) == len(fresh):
             new = new.replace(old, fresh)
-    if new == data:
+    return bool(data) and new != data and rewrite(drive, facts, path, store, new)
+
+
+def rewrite(drive: BootDrive, facts: PartitionFacts, path: str, store: WritableStore, new: bytes) -> bool:
+    """Other contents of the same length in a file's own place; False where it has none, or another length."""
+    tree = drive.tree(facts.number)
+    data = tree.read(path, len(new) + 1) if tree is not None else None
+    runs = tree.runs_of(path) if tree is not None else []
+    if data is None or len(data) != len(new) or not runs:
         return False
     at = 0
     for start, end in runs:

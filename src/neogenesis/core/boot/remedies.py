@@ -13,10 +13,18 @@ from typing import ClassVar, Literal, Protocol
 
 from neogenesis.core.boot.drives import BootDrive, by_partition_id, by_uuid
 from neogenesis.core.boot.forecast import architecture_of, mode_of
-from neogenesis.core.boot.identity import LETTERS, menus, replace_references, restamp_table, restamp_volume, text_pairs
+from neogenesis.core.boot.identity import (
+    LETTERS,
+    menus,
+    replace_references,
+    restamp_table,
+    restamp_volume,
+    rewrite,
+    text_pairs,
+)
 from neogenesis.core.boot.program import FALLBACK, read_program
 from neogenesis.core.boot.store import STORES, BootStore, read_store, referred
-from neogenesis.core.errors import BadArgument, Damaged, Refused
+from neogenesis.core.errors import BadArgument, Damaged
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record
 from neogenesis.core.store import WritableRangeView, WritableStore
@@ -32,19 +40,29 @@ Code = Literal[
     "menu-identity",
     "drive-letters",
     "check-flag",
+    "recovery-record",
+    "startup-partition",
 ]
 CODES: tuple[Code, ...] = (
     *("fallback-loader", "active-partition", "restamp-table", "restamp-volume", "store-identity", "menu-identity"),
-    *("drive-letters", "check-flag"),
+    *("drive-letters", "check-flag", "recovery-record", "startup-partition"),
 )
-#: Remedies that are known, and not made on the bench yet.
-LATER = ("startup-partition", "recovery-record")
 Risk = Literal["low", "some", "high"]
 #: An identity behind the words by which a menu looks for it: 36 characters, or those of NTFS and FAT.
 _LOOKED_FOR = re.compile(
     rb"(?:--fs-uuid(?:\s+--\S+)*\s+|search\.fs_uuid\s+|UUID=)"
     rb"([0-9A-Fa-f]{8}-[0-9A-Fa-f-]{27}|[0-9A-Fa-f]{16}|[0-9A-Fa-f]{4}-[0-9A-Fa-f]{4})\b"
 )
+#: Where systems keep a loader of their own, and where it belongs on a start-up partition.
+_KEPT_LOADERS = (
+    ("Windows/Boot/EFI/bootmgfw.efi", "EFI/Microsoft/Boot/bootmgfw.efi"),
+    ("Meridian/System/Boot/start.efi", "EFI/Meridian/start.efi"),
+    ("boot/grub/x86_64-efi/core.efi", "EFI/BOOT/BOOTX64.EFI"),
+    ("usr/lib/systemd/boot/efi/systemd-bootx64.efi", "EFI/systemd/systemd-bootx64.efi"),
+    ("usr/lib/grub/x86_64-efi/monolithic/grubx64.efi", "EFI/BOOT/BOOTX64.EFI"),
+)
+_RECOVERY_RECORD, _LARGEST_RECORD = "Windows/System32/Recovery/ReAgent.xml", 1 << 20
+_RECOVERY_PLACE = re.compile(rb'offset="(\d+)" guid="\{([0-9A-Fa-f-]{36})\}"')
 _RESTAMPED = ("ntfs", "vfat", "exfat", "ext2", "ext3", "ext4", "swap")
 
 
@@ -54,6 +72,12 @@ class Tools(Protocol):
     def copy_file(self, volume: WritableStore, source: str, target: str) -> None:
         """Copy a file inside a FAT volume, making folders; raises ToolFailed."""
         ...
+
+    def put_file(self, volume: WritableStore, data: bytes, target: str) -> None:
+        """Put a file into a FAT volume, making folders; raises ToolFailed."""
+        ...
+
+    def make_fat(self, volume: WritableStore, label: str) -> None: ...
 
     def clear_check_flag(self, volume: WritableStore) -> None: ...
 
@@ -131,16 +155,18 @@ def remedy_for(
         return _menu_identity(drive, drives)
     if code == "drive-letters":
         return _drive_letters(drive)
+    if code == "recovery-record":
+        return _recovery_record(drive)
+    if code == "startup-partition":
+        return _startup_partition(drive, machine)
     return _check_flag(drive)
 
 
 def checked_code(code: str) -> Code:
-    """Raises BadArgument for a code that there is not, Refused for one that is not made here yet."""
+    """Raises BadArgument for a code that there is not."""
     known = next((c for c in CODES if c == code), None)
     if known is not None:
         return known
-    if code in LATER:
-        raise Refused("remedy", f"The remedy {code} is not made here yet; nothing was written.", "Do it by hand.")
     raise BadArgument(f"There is no remedy “{code}”.", f"There are: {', '.join(CODES)}.")
 
 
@@ -359,6 +385,69 @@ def _letter_mark(drive: BootDrive, facts: PartitionFacts) -> bytes:
             return b"DMIO:ID:" + guid_bytes(facts.unique_id)
         return int(table.disk_id, 16).to_bytes(4, "little") + facts.start_bytes.to_bytes(8, "little")
     return b""
+
+
+def _recovery_record(drive: BootDrive) -> Remedy | None:
+    """The NT family's record of where its recovery stands: place in bytes and identity of the disk, as text."""
+    recoveries = [p for p in drive.survey.partitions if p.role == "recovery"]
+    if len(recoveries) != 1 or drive.survey.table.kind != "gpt":
+        return None
+    for facts in drive.survey.partitions:
+        path = drive.find(facts.number, _RECOVERY_RECORD)
+        data = drive.read(facts.number, path, _LARGEST_RECORD) if path is not None else None
+        new = _with_recovery(data or b"", recoveries[0].start_bytes, drive.survey.table.disk_id)
+        if path is None or data is None or new is None or new == data:
+            continue
+
+        def do(store: WritableStore, tools: Tools, f: PartitionFacts = facts, p: str = path, n: bytes = new) -> None:
+            rewrite(drive, f, p, store, n)
+
+        text = f"Tells the system on {facts.title} where its recovery stands now."
+        return Remedy("recovery-record", text, "some", drive, do)
+    return None
+
+
+def _with_recovery(data: bytes, start_bytes: int, disk_id: str) -> bytes | None:
+    """The record with that place, as long as before: space between its elements gives way. None where it cannot be."""
+    found = _RECOVERY_PLACE.search(data)
+    if found is None or not data.isascii():
+        return None
+    place = b'offset="%d" guid="{%s}"' % (start_bytes, disk_id.lower().encode())
+    if found[0].lower() == place:
+        return None
+    new = data[: found.start()] + place + data[found.end() :]
+    while len(new) > len(data):
+        shorter = re.sub(rb">\s(\s*)<", rb">\1<", new, count=len(new) - len(data))
+        if shorter == new:
+            return None
+        new = shorter
+    return new + b" " * (len(data) - len(new))
+
+
+def _startup_partition(drive: BootDrive, machine: Machine | None) -> Remedy | None:
+    """A start-up partition that cannot be read, or holds no loader, while the system's volume has one to give."""
+    architecture = architecture_of(machine)
+    name = FALLBACK.get(architecture, "BOOTX64.EFI")
+    startups = [p for p in drive.survey.partitions if p.role == "startup"]
+    if len(startups) != 1 or _a_loader(drive, startups[0], architecture) is not None:
+        return None
+    facts = startups[0]
+    for system in drive.survey.partitions:
+        for place, target in _KEPT_LOADERS:
+            data = drive.read(system.number, place) if system.number != facts.number else None
+            program = read_program(data) if data else None
+            if data is None or program is None or program.architecture != architecture:
+                continue
+
+            def do(store: WritableStore, tools: Tools, d: bytes = data, t: str = target) -> None:
+                volume = WritableRangeView(store, facts.start_bytes, facts.size_bytes)
+                tools.make_fat(volume, "START")
+                for path in dict.fromkeys((t, f"EFI/BOOT/{name}")):
+                    tools.put_file(volume, d, path)
+
+            text = f"Makes the start-up partition anew, with the loader that {system.title} keeps."
+            return Remedy("startup-partition", text, "high", drive, do)
+    return None
 
 
 def _check_flag(drive: BootDrive) -> Remedy | None:
