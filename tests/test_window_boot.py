@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
 import pytest
 from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
@@ -14,7 +15,9 @@ from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.pictures import pause
 from neogenesis.app.theme.look import look
 from neogenesis.app.window import MainWindow
+from neogenesis.core.transfer import RunFiles
 from tests.boots import BY_FILE, drive, loader
+from tests.drives import run, table_of
 from tests.test_window import plan, survey, texts
 from tests.test_window_swap import colours
 
@@ -29,6 +32,7 @@ def at_boot(small_bench: Path, open_window: Open, qtbot: QtBot) -> MainWindow:
     plan(qtbot, window)
     image = small_bench / "new.img"
     drive(image, "TOKEN-ONE", {"EFI/system/loader.efi": loader(BY_FILE)}, mib=1400)
+    RunFiles(window.job.plan.path).manifest.write_text("{}")  # as after a transfer
     window.show_stop("first-boot")
     qtbot.waitUntil(lambda: window.job.first_boot.look is not None, timeout=60_000)
     pause(30)
@@ -120,3 +124,45 @@ def test_without_the_new_drive_it_says_so(small_bench: Path, open_window: Open) 
     window.show_stop("first-boot")
     pause(30)
     assert "must be connected" in texts(window) and not of(window).trial.isEnabled()
+
+
+def test_after_a_split_the_old_drive_gets_new_identities_once_the_new_one_is_proven(
+    at_boot: MainWindow, small_bench: Path, qtbot: QtBot
+) -> None:
+    window, model, view = at_boot, at_boot.job.first_boot, of(at_boot)
+    window.job.decide.choice = msgspec.structs.replace(window.job.decide.choice, chosen="split")
+    image, old = small_bench / "new.img", small_bench / "old.img"
+    drive(image, "TOKEN-ONE", {"EFI/BOOT/BOOTX64.EFI": loader(BY_FILE)}, mib=1400)
+    mine = [p["uuid"] for p in table_of(old)["partitions"]]
+    run("sfdisk", "-q", "--disk-id", image, table_of(old)["id"])
+    model.refresh()
+    qtbot.waitUntil(lambda: not model.is_busy, timeout=60_000)
+    assert any(r.drive.endswith("old.drive.json") for r in model.look.remedies) and not any(
+        r.drive.endswith("old.drive.json") for r in model.remedies
+    )
+    model.try_it()
+    qtbot.waitUntil(lambda: not model.is_busy, timeout=90_000)
+    assert model.is_proven, (model.failure, model.trial)
+    pause(30)
+    row = next(r for r in model.remedies if r.code == "restamp-table")
+    view.remedy.setCurrentIndex(view.remedy.findData(f"restamp-table {row.drive}"))
+    assert "sealed until now" in texts(window)
+    QTest.keyClicks(view.tail, "41f2")
+    assert not view.mend.isEnabled()
+    view.tail.clear()
+    QTest.keyClicks(view.tail, "9k3d")
+    view.mend.click()
+    qtbot.waitUntil(lambda: not model.is_busy and bool(model.record.remedies), timeout=60_000)
+    assert all(a != b for a, b in zip(mine, (p["uuid"] for p in table_of(old)["partitions"]), strict=True))
+    assert model.look.forecast.starts and "same-identity" not in {f.code for f in model.look.forecast.findings}
+
+
+def test_before_anything_is_copied_the_plan_is_looked_at(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    plan(qtbot, window)
+    window.show_stop("first-boot")
+    qtbot.waitUntil(lambda: window.job.first_boot.look is not None, timeout=60_000)
+    pause(30)
+    assert "As planned" in texts(window) and not window.job.first_boot.remedies
+    assert any(c.text.startswith("Forecast:") for c in window.views["plan"].checks())

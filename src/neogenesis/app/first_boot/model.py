@@ -12,6 +12,7 @@ from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
 from neogenesis.app.work import Failure, Handle
+from neogenesis.bench.drives import confirm_tail
 from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
 from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
 from neogenesis.core.boot import Forecast
@@ -23,6 +24,15 @@ from neogenesis.core.record import Record, load, save
 
 _STAYS = ("split", "beside")
 _MOST_TEXT = 20_000
+#: What may be done to an old drive that stays in the machine.
+_OF_OLD = ("restamp-table", "restamp-volume")
+
+
+class Mended(Record, frozen=True, kw_only=True):
+    """A remedy that was done: the record of what stood there, in the dossier, and the DRIVE that it was done on."""
+
+    record: str
+    drive: str
 
 
 class AfterRecord(Record, frozen=True, kw_only=True):
@@ -32,7 +42,7 @@ class AfterRecord(Record, frozen=True, kw_only=True):
 
     schema: str = SCHEMA
     checked: tuple[str, ...] = ()
-    remedies: tuple[str, ...] = ()
+    remedies: tuple[Mended, ...] = ()
 
 
 class FirstBootModel(QObject):
@@ -123,46 +133,62 @@ class FirstBootModel(QObject):
         return self.look.mended.get(f"{remedy.code} {remedy.drive}") if self.look is not None else None
 
     @property
+    def is_proven(self) -> bool:
+        """Whether the new drive was seen to start."""
+        return (
+            self.trial is not None and self.trial.loader_ran and self.trial.started in ("", self._session.place("new"))
+        )
+
+    @property
     def remedies(self) -> tuple[RemedyRow, ...]:
-        """For the new drive only: nothing else may be written."""
-        new = self._session.place("new")
-        return tuple(r for r in self.look.remedies if r.drive == new) if self.look is not None else ()
+        """For the new drive; after a split, once that is proven to start, new identities for the old one as well."""
+        if self.look is None:
+            return ()
+        new, old = self._session.place("new"), self._session.place("old")
+        split = self._decide.choice.chosen == "split" and self.is_proven
+        return tuple(
+            r for r in self.look.remedies if r.drive == new or (split and r.drive == old and r.code in _OF_OLD)
+        )
+
+    def tail_of(self, remedy: RemedyRow) -> str:
+        """What is typed to confirm the drive that a remedy writes to."""
+        dock = self._session.old_dock() if remedy.drive == self._session.place("old") else self._session.new_dock()
+        return confirm_tail(dock.docked.drive) if dock is not None and dock.docked else ""
 
     # Mending
 
-    def mend(self, code: str, tail: str) -> None:
-        """One remedy on the new drive; what stood there goes into the dossier first."""
-        new = self._session.place("new")
-        if self.is_busy or not new:
+    def mend(self, remedy: RemedyRow, tail: str) -> None:
+        """One remedy; what stood there goes into the dossier first."""
+        if self.is_busy or remedy not in self.remedies:
             return
         number = len(self.record.remedies) + 1
         path = self._session.dossier / f"remedy-{number}.undo"
         self.mending, self.failure = True, None
         self.changed.emit()
         self._session.bench.work.in_process(
-            lambda got: self._mended(got, path.name), apply_remedy, code, new, tail, path, None
+            lambda got: self._mended(got, path.name, remedy.drive), apply_remedy, remedy.code, remedy.drive, tail, path
         )
 
-    def _mended(self, got: UndoRecord | Failure, name: str) -> None:
+    def _mended(self, got: UndoRecord | Failure, name: str, drive: str) -> None:
         self.mending = False
         if isinstance(got, Failure):
             self.failure = got
         else:
             total = sum(len(c.before) // 2 for c in got.changes)
-            self._keep(remedies=(*self.record.remedies, name))
+            self._keep(remedies=(*self.record.remedies, Mended(record=name, drive=drive)))
             self._session.record("remedy", f"Mended: {got.code}, {total} bytes", code=got.code, record=name)
             self.refresh()
         self.changed.emit()
 
     def put_back(self, tail: str) -> None:
         """Undo the last remedy, byte for byte."""
-        new = self._session.place("new")
-        if self.is_busy or not new or not self.record.remedies:
+        if self.is_busy or not self.record.remedies:
             return
         self.mending, self.failure = True, None
         self.changed.emit()
-        path = self._session.dossier / self.record.remedies[-1]
-        self._session.bench.work.in_process(self._put_back, undo_remedy, path, new, tail)
+        last = self.record.remedies[-1]
+        path = self._session.dossier / last.record
+        self._session.bench.work.in_process(self._put_back, undo_remedy, path, last.drive, tail)
 
     def _put_back(self, got: UndoRecord | Failure) -> None:
         self.mending = False

@@ -57,7 +57,8 @@ class FirstBootView(StopView):
         self._remedy_row = QWidget()
         line = FlowRow(look().px(10))
         line.addWidget(self.remedy)
-        line.group(label(tr("To write, type how the new drive's serial ends"), "muted"), self.tail)
+        self._ask = label("", "muted")
+        line.group(self._ask, self.tail)
         line.addWidget(self.mend)
         self._remedy_row.setLayout(line)
         then = QWidget()
@@ -146,17 +147,17 @@ class FirstBootView(StopView):
     def _show_remedies(self) -> None:
         rows = self._model.remedies
         self._then.setVisible(bool(rows))
-        if [self.remedy.itemData(n) for n in range(self.remedy.count())] != [r.code for r in rows]:
+        if [self.remedy.itemData(n) for n in range(self.remedy.count())] != [_key(r) for r in rows]:
             self.remedy.blockSignals(True)
             self.remedy.clear()
             for one in rows:
-                self.remedy.addItem(said(one.text).split(":")[0].split(".")[0][:60], one.code)
+                self.remedy.addItem(said(one.text).split(":")[0].split(".")[0][:60], _key(one))
             self.remedy.blockSignals(False)
         self._show_remedy()
 
     def _chosen(self) -> RemedyRow | None:
-        code = self.remedy.currentData()
-        return next((r for r in self._model.remedies if r.code == code), None)
+        key = self.remedy.currentData()
+        return next((r for r in self._model.remedies if _key(r) == key), None)
 
     def _show_remedy(self) -> None:
         chosen = self._chosen()
@@ -166,6 +167,9 @@ class FirstBootView(StopView):
         tags = {d.docked.name: d.tag for d in self._desk.bench.docks() if d.docked and d.present}
         self.then.show_chain(stations_of(after, tags) if after is not None else [])
         total = sum(end - start for start, end in chosen.writes)
+        of_old = chosen.drive == self._desk.place("old")
+        asked = tr("The old drive was sealed until now. To write to it, type how its serial ends")
+        self._ask.setText(asked if of_old else tr("To write, type how the new drive's serial ends"))
         self._then_more.say(
             tr("{0} It changes {1} bytes in {2} places; what stands there is kept.").format(
                 said(chosen.text), total, len(chosen.writes)
@@ -207,14 +211,13 @@ class FirstBootView(StopView):
             box.setChecked(code in self._model.record.checked)
 
     def _show_orders(self) -> None:
-        model = self._model
-        expected = self._desk.transfer.expected_tail
+        model, chosen = self._model, self._chosen()
+        expected = model.tail_of(chosen) if chosen is not None else ""
         typed = self.tail.text().strip().casefold()
-        self.mend.setEnabled(
-            not model.is_busy and self._chosen() is not None and bool(typed) and typed == expected.casefold()
-        )
+        fits = bool(typed) and typed == expected.casefold()
+        self.mend.setEnabled(not model.is_busy and chosen is not None and fits)
         self.undo.setVisible(bool(model.record.remedies))
-        self.undo.setEnabled(not model.is_busy and bool(typed) and typed == expected.casefold())
+        self.undo.setEnabled(not model.is_busy and bool(typed))
         self.again.setEnabled(not model.is_busy and bool(model.drives()))
         self.trial.setEnabled((model.trying or not model.is_busy) and bool(model.drives()))
         self.trial.setText(tr("Stop the trial") if model.trying else tr("Try it"))
@@ -231,7 +234,7 @@ class FirstBootView(StopView):
     def _mend(self) -> None:
         chosen = self._chosen()
         if chosen is not None:
-            self._model.mend(chosen.code, self.tail.text().strip())
+            self._model.mend(chosen, self.tail.text().strip())
 
     def _undo(self) -> None:
         self._model.put_back(self.tail.text().strip())
@@ -241,3 +244,7 @@ class FirstBootView(StopView):
             self._model.stop_trial()
         else:
             self._model.try_it()
+
+
+def _key(remedy: RemedyRow) -> str:
+    return f"{remedy.code} {remedy.drive}"
