@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import shutil
 from collections.abc import Callable
 from contextlib import suppress
@@ -247,13 +248,27 @@ ARRANGEMENTS: dict[str, Callable[[Path], Arranged]] = {
     "start-up partition last": startup_last,
     "hybrid table": hybrid,
     "protective sector gone": protective_gone,
-    "first copy of the table damaged": damaged_first_copy,
+    "damaged first copy of the table": damaged_first_copy,
     "MBR with a start-up partition": mbr_with_startup,
     "legacy, core in the gap": legacy_core,
     "legacy, active partition": legacy_active,
     "legacy, none active": legacy_none_active,
     "legacy, first drive without code": legacy_no_code,
     "legacy, second drive first": legacy_second_first,
+}
+
+
+#: Arrangements that are only tried in the emulator by `make test-long`, and whether they start; the others always are.
+SELDOM = {
+    "loader of another architecture": False,
+    "identical drives": True,
+    "system without its file": False,
+    "by an entry": True,
+    "entry switched off": True,
+    "start-up partition last": True,
+    "hybrid table": True,
+    "damaged first copy of the table": True,
+    "MBR with a start-up partition": True,
 }
 
 
@@ -277,6 +292,9 @@ def test_forecast_and_firmware_agree(name: str, tmp_path: Path) -> None:
     names = [str(d) for d in made.drives]
     before = [hashlib.sha256(d.read_bytes()).digest() for d in made.drives]
     forecast = forecast_drives(names, path)
+    if name in SELDOM and not os.environ.get("NEOGENESIS_LONG"):
+        assert forecast.starts == SELDOM[name]
+        return
     trial = run_trial(
         Trial(names, read_machine(path.read_bytes()), made.legacy, "TOKEN-", 40.0 if forecast.starts else 9.0)
     )

@@ -1,7 +1,7 @@
 """Runs the demo bench without a monitor and writes a picture of each main view.
 
 `python -m neogenesis.app.pictures FOLDER [LANGUAGE]`. The bench is built anew in a temporary folder; the copy that one
-picture shows is a real one, stopped safely after the picture was taken.
+picture shows is a real one, and what starts in another one was copied by it.
 """
 
 from __future__ import annotations
