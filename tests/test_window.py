@@ -70,10 +70,10 @@ def slow(bench: Path, rate: float) -> None:
 
 
 def test_worker_killed_under_the_window_and_resumed(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
-    slow(small_bench, 3e7)
     window = open_window(small_bench)
     survey(qtbot, window)
     plan(qtbot, window)
+    slow(small_bench, 3e7)
     window.show_stop("transfer")
     job, view = window.job, transfer_view(window)
     job.transfer.start("41F2")
@@ -83,6 +83,7 @@ def test_worker_killed_under_the_window_and_resumed(small_bench: Path, open_wind
     os.kill(process, signal.SIGKILL)
     qtbot.waitUntil(lambda: job.transfer.state == "stopped", timeout=10_000)
     assert "cut off" in texts(window) and "untouched" in texts(window)
+    slow(small_bench, 5e8)
     qtbot.keyClicks(view.ended.tail, "41F2")
     assert view.ended.resume.isEnabled() and view.ended.resume.text().startswith("Go on")
     qtbot.mouseClick(view.ended.resume, Qt.MouseButton.LeftButton)
@@ -93,11 +94,11 @@ def test_worker_killed_under_the_window_and_resumed(small_bench: Path, open_wind
 
 
 def test_stopped_in_the_window_then_planned_anew(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
-    slow(small_bench, 2e7)
     before = data_hash(small_bench / "old.img")
     window = open_window(small_bench)
     survey(qtbot, window)
     plan(qtbot, window)
+    slow(small_bench, 2e7)
     window.show_stop("transfer")
     job = window.job
     job.transfer.start("41F2")
@@ -311,10 +312,10 @@ def test_look_and_logbook_are_remembered(small_bench: Path, open_window: Open, q
 
 
 def test_two_windows_cannot_transfer_to_one_drive(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
-    slow(small_bench, 2e7)
     first = open_window(small_bench)
     survey(qtbot, first)
     plan(qtbot, first)
+    slow(small_bench, 2e7)
     second = open_window(small_bench)
     second.open_job("T-7")
     first.job.transfer.start("41F2")

@@ -117,7 +117,7 @@ def test_a_transfer_is_heard_to_its_end_and_written_down_once(
     window = open_window(small_bench)
     survey(qtbot, window)
     plan(qtbot, window)
-    slow(small_bench, 2.5e7)
+    slow(small_bench, 5e7)
     window.job.transfer.start("41F2", "none")
     window.show_jobs()
     assert card(window) == "Transfer under way"
@@ -135,7 +135,7 @@ def test_what_ended_while_no_window_was_there_is_written_down_once(
     window = open_window(small_bench)
     survey(qtbot, window)
     plan(qtbot, window)
-    slow(small_bench, 6e6)
+    slow(small_bench, 2e7)
     path = window.job.transfer.path
     window.job.transfer.start("41F2", "none")
     qtbot.waitUntil(lambda: worker.has_journal(path), timeout=30_000)

@@ -145,14 +145,13 @@ def test_a_rescue_is_shown_with_its_places_and_names_and_found_again(
 ) -> None:
     system = survey_json(small_bench / "old.img")["partitions"][2]
     bad = [[system["start_bytes"] + at, system["start_bytes"] + at + 4096] for at in range(2 << 20, 60 << 20, 1 << 18)]
-    simulated(
-        small_bench / "old.drive.json",
-        "old.img",
-        model="Halden 500",
-        serial="HD5-00009K3D",
-        clock="x60",
-        read={"bytes_per_s": 2e6, "unreadable": bad},
-    )
+
+    def failing(rate: float) -> None:
+        read = {"bytes_per_s": rate, "unreadable": bad}
+        description = small_bench / "old.drive.json"
+        simulated(description, "old.img", model="Halden 500", serial="HD5-00009K3D", clock="x60", read=read)
+
+    failing(2e6)
     window = open_window(small_bench)
     window.open_job("T-7")
     begin_keep(window, qtbot, "rescue", small_bench / "saved.img", "aved")
@@ -168,6 +167,7 @@ def test_a_rescue_is_shown_with_its_places_and_names_and_found_again(
     end_keep(second, qtbot)
     assert again.heard.outcome is not None, again.failure
     assert again.heard.outcome.outcome == "stopped" and again.map_path.exists()
+    failing(2e7)
     begin_keep(second, qtbot, "rescue", small_bench / "saved.img", "aved")
     end_keep(second, qtbot)
     assert again.heard.outcome.outcome == "partial"

@@ -111,7 +111,7 @@ def test_every_stop_shows_what_its_model_says(small_bench: Path, open_window: Op
         "may be written",
     ]
     job = window.job
-    slow(small_bench, 3e7)
+    slow(small_bench, 6e7)
     job.transfer.start("41F2")
     qtbot.waitUntil(lambda: len(job.transfer.progress.course) > 3, timeout=60_000)
     qtbot.wait(50)

@@ -103,6 +103,7 @@ def tour(bench: Path, window: MainWindow, qtbot: QtBot) -> Iterator[tuple[str, Q
     qtbot.waitUntil(lambda: job.transfer.state in ("stopped", "done"), timeout=60_000)
     qtbot.wait(50)
     yield "stopped", window
+    slow(bench, 3e8)
     if job.transfer.state == "stopped":
         job.transfer.start("41F2")
     qtbot.waitUntil(lambda: job.transfer.state == "done", timeout=60_000)
