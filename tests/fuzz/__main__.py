@@ -1,4 +1,4 @@
-"""Feeds damaged tables, volumes, images, journals, manifests and maps to their readers.
+"""Feeds damaged tables, volumes, images, journals, manifests, maps and what starts a machine to their readers.
 
 `python -m tests.fuzz [SECONDS]`. A crash is any exception that is not one of ours, or a hang; the input that made it is
 left in the folder that is printed. Starts from a corpus of real volumes made by the distribution's utilities.
@@ -16,6 +16,11 @@ import atheris
 
 with atheris.instrument_imports(include=["neogenesis"]):
     from neogenesis.bench.reader import open_tree
+    from neogenesis.core.boot.devpath import decode_path, parse_path
+    from neogenesis.core.boot.drives import BootDrive
+    from neogenesis.core.boot.forecast import forecast
+    from neogenesis.core.boot.grub import GrubRun
+    from neogenesis.core.boot.program import read_program
     from neogenesis.core.drive import Drive
     from neogenesis.core.errors import NeogenesisError
     from neogenesis.core.filesystem import read_volume
@@ -29,10 +34,12 @@ with atheris.instrument_imports(include=["neogenesis"]):
     from neogenesis.core.transfer.regions import RegionMap
     from neogenesis.core.work.journal import read_state
 
-from tests.drives import LINUX, MIB, NT_DATA, Part, make_drive, make_volume, run
+from tests.boots import BY_FILE, loader
+from tests.drives import LINUX, MIB, NT_DATA, STARTUP, Part, make_drive, make_volume, run
 
 _FOLDER = Path(tempfile.mkdtemp(prefix="neogenesis-fuzz-"))
-_KINDS = ("ext4", "ntfs", "fat12", "exfat", "table", "drive", "qcow2", "journal", "records")
+_START_KINDS = ("start", "script", "path", "program")
+_KINDS = ("ext4", "ntfs", "fat12", "exfat", "table", "drive", "qcow2", "journal", "records", *_START_KINDS)
 _BASES: dict[str, bytes] = {}
 
 
@@ -46,7 +53,12 @@ def corpus() -> None:
     _BASES["table"] = _BASES["drive"][: 64 * 1024]
     run("qemu-img", "create", "-q", "-f", "qcow2", "-o", "cluster_size=4096", _FOLDER / "q", "64K")
     _BASES["qcow2"] = (_FOLDER / "q").read_bytes()
-    _BASES["journal"] = _BASES["records"] = b""
+    _BASES["journal"] = _BASES["records"] = _BASES["path"] = b""
+    menu = "set timeout=5\nmenuentry 'A' {\n if [ -d /EFI ]; then\n" + BY_FILE + " fi\n}\n"
+    files = {"EFI/BOOT/BOOTX64.EFI": loader(), "EFI/x/grub.cfg": menu.encode()}
+    parts = [Part(4, STARTUP, "fat12", "START", files), Part(2, LINUX, "ext4", "b", {"token.txt": b"TOKEN"})]
+    _BASES["start"] = make_drive(_FOLDER / "start", 8, parts).read_bytes()
+    _BASES["script"], _BASES["program"] = menu.encode(), loader()
 
 
 def patched(base: bytes, provider: atheris.FuzzedDataProvider) -> bytearray:
@@ -58,6 +70,40 @@ def patched(base: bytes, provider: atheris.FuzzedDataProvider) -> bytearray:
         data = provider.ConsumeBytes(provider.ConsumeIntInRange(1, 16))
         raw[at : at + len(data)] = data[: max(0, len(raw) - at)]
     return raw
+
+
+def in_memory(raw: bytes) -> MemoryStore:
+    memory = MemoryStore(len(raw))
+    memory.data[:] = raw
+    return memory
+
+
+def boot_drive(raw: bytes) -> BootDrive:
+    store = in_memory(raw)
+    survey = survey_drive(store, Drive(path="x", size_bytes=len(raw), sector_size=512), open_tree).survey
+    return BootDrive("x", survey, store, open_tree)
+
+
+def what_starts(kind: str, provider: atheris.FuzzedDataProvider) -> None:
+    if kind == "path":
+        data = provider.ConsumeBytes(2048)
+        with suppress(NeogenesisError):
+            decode_path(data)
+        parse_path(data.decode("latin-1"))
+        return
+    raw = bytes(patched(_BASES[kind], provider))
+    if kind == "program":
+        read_program(raw)
+        return
+    drive = boot_drive(raw if kind == "start" else _BASES["start"])
+    try:
+        if kind == "start":
+            forecast([drive])
+        else:
+            run_of = GrubRun([drive], (drive, drive.survey.partitions[0]))
+            run_of.run(raw.decode("utf-8", "replace"))
+    finally:
+        drive.close()
 
 
 def one(data: bytes) -> None:
@@ -79,6 +125,8 @@ def one(data: bytes) -> None:
                         check_plan(found, "p")
                 except NeogenesisError:
                     continue
+        elif kind in _START_KINDS:
+            what_starts(kind, provider)
         elif kind == "qcow2":
             path = _FOLDER / "input.qcow2"
             path.write_bytes(patched(_BASES[kind], provider))
@@ -90,8 +138,7 @@ def one(data: bytes) -> None:
                 store.close()
         else:
             raw = patched(_BASES[kind], provider)
-            memory = MemoryStore(len(raw))
-            memory.data[:] = raw
+            memory = in_memory(raw)
             if kind == "table":
                 read_table(memory, 512)
                 read_table(memory, 4096)
