@@ -42,6 +42,11 @@ settings.register_profile(
 settings.load_profile("house")
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The longest first, so that no worker waits for the last one."""
+    items.sort(key=lambda item: item.get_closest_marker("timeout") is None)
+
+
 @pytest.fixture(scope="session")
 def standard_original(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return make_drive(tmp_path_factory.mktemp("original") / "old.img", 640, standard_parts())

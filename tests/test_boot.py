@@ -21,6 +21,7 @@ from neogenesis.bench.booting import forecast_drives
 from neogenesis.bench.emulator import Trial, TrialAnswer, run_trial
 from neogenesis.bench.emulator.variables import store_with
 from neogenesis.bench.mending import look_at_plan
+from neogenesis.core.boot.answer import Forecast
 from neogenesis.core.boot.devpath import FilePath, HardDrive, decode_path, encode_path, parse_path, path_text
 from neogenesis.core.boot.grub import GrubRun
 from neogenesis.core.boot.program import read_program
@@ -258,17 +259,17 @@ ARRANGEMENTS: dict[str, Callable[[Path], Arranged]] = {
 }
 
 
-#: Arrangements that are only tried in the emulator by `make test-long`, and whether they start; the others always are.
+#: Arrangements that only `make test-long` tries in the emulator, and what they say when they start ("" when not).
 SELDOM = {
-    "loader of another architecture": False,
-    "identical drives": True,
-    "system without its file": False,
-    "by an entry": True,
-    "entry switched off": True,
-    "start-up partition last": True,
-    "hybrid table": True,
-    "damaged first copy of the table": True,
-    "MBR with a start-up partition": True,
+    "loader of another architecture": "",
+    "identical drives": "TOKEN-ONE",
+    "system without its file": "",
+    "by an entry": "TOKEN-ONE",
+    "entry switched off": "TOKEN-TWO",
+    "start-up partition last": "TOKEN-ONE",
+    "hybrid table": "TOKEN-ONE",
+    "damaged first copy of the table": "TOKEN-ONE",
+    "MBR with a start-up partition": "TOKEN-ONE",
 }
 
 
@@ -285,6 +286,13 @@ def machine_file(folder: Path, fields: dict[str, Any]) -> Path:
     return path
 
 
+def _told(forecast: Forecast) -> str:
+    """The token that the drive says where its chain ends; empty where it does not start."""
+    if not forecast.starts:
+        return ""
+    return "TOKEN-ONE" if b"TOKEN-ONE" in Path(forecast.chain[-1].drive).read_bytes() else "TOKEN-TWO"
+
+
 @pytest.mark.parametrize("name", ARRANGEMENTS)
 def test_forecast_and_firmware_agree(name: str, tmp_path: Path) -> None:
     made = ARRANGEMENTS[name](tmp_path)
@@ -293,7 +301,7 @@ def test_forecast_and_firmware_agree(name: str, tmp_path: Path) -> None:
     before = [hashlib.sha256(d.read_bytes()).digest() for d in made.drives]
     forecast = forecast_drives(names, path)
     if name in SELDOM and not os.environ.get("NEOGENESIS_LONG"):
-        assert forecast.starts == SELDOM[name]
+        assert _told(forecast) == SELDOM[name]
         return
     trial = run_trial(
         Trial(names, read_machine(path.read_bytes()), made.legacy, "TOKEN-", 40.0 if forecast.starts else 9.0)
