@@ -40,7 +40,7 @@ from neogenesis.core.intake import (
     read_rate,
     refuse_secret,
     secret_in,
-    set_aside,
+    set_intake_aside,
     still_to_ask,
 )
 from neogenesis.core.intake.battery import checked
@@ -478,7 +478,7 @@ def test_an_intake_comes_back_as_it_was_and_a_damaged_one_is_kept_aside(tmp_path
     (tmp_path / "intake.json").write_text('{"schema": "neogenesis.intake/1", "valuables": 3}')
     with pytest.raises(BadRecord):
         load_intake(tmp_path)
-    aside = set_aside(tmp_path)
+    aside = set_intake_aside(tmp_path)
     assert aside.exists() and load_intake(tmp_path) == Intake()
 
 

@@ -74,6 +74,9 @@ def test_a_chain_that_breaks_is_mended_tried_and_put_back(at_boot: MainWindow, s
     view.undo.click()
     qtbot.waitUntil(lambda: not model.is_busy and not model.look.forecast.starts, timeout=60_000)
     assert digest(small_bench / "new.img") == before
+    model.mend(model.remedies[0], "41f2")  # once more, beside the record of the first time
+    qtbot.waitUntil(lambda: not model.is_busy, timeout=60_000)
+    assert model.failure is None and model.look.forecast.starts and (window.job.dossier / "remedy-2.undo").exists()
     kinds = [e.kind for e in window.job.log()]
     assert {"forecast", "remedy", "trial-boot", "remedy-undone"} <= set(kinds)
 
@@ -166,3 +169,21 @@ def test_before_anything_is_copied_the_plan_is_looked_at(small_bench: Path, open
     pause(30)
     assert "As planned" in texts(window) and not window.job.first_boot.remedies
     assert any(c.text.startswith("Forecast:") for c in window.views["plan"].checks())
+
+
+def test_a_damaged_record_of_this_stop_is_kept_aside_and_said(
+    small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    window = open_window(small_bench)
+    window.open_job("T-7")
+    dossier = window.job.dossier
+    window.close()
+    dossier.mkdir(parents=True, exist_ok=True)
+    (dossier / "first-boot.json").write_bytes(b"{ torn")
+    again = open_window(small_bench)
+    again.open_job("T-7")
+    again.show_stop("first-boot")
+    qtbot.waitUntil(lambda: not again.job.first_boot.is_busy, timeout=60_000)
+    pause(30)
+    assert "It was kept as “first-boot.json.unreadable-1”" in texts(again)
+    assert (dossier / "first-boot.json.unreadable-1").read_bytes() == b"{ torn"

@@ -17,6 +17,7 @@ from neogenesis.bench.folders import bench_folder
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job import JobStore
 from neogenesis.core.job.migrations import bring_up_to_date
+from neogenesis.core.record import set_aside
 
 _DAMAGED = frozenset({sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB})
 _WAIT_MS = 5000
@@ -52,7 +53,7 @@ def open_records(folder: Path, url: str = "") -> JobStore:
                 f"The records of the bench cannot be opened ({_words(error)}); nothing was changed.",
                 "Close what else uses them, or check their server, and try again.",
             ) from error
-    aside = _set_aside(file)
+    aside = set_aside(file)
     trouble = (
         f"The database of jobs could not be read. It was kept as “{aside.name}”, nothing was deleted, and a "
         "new one was begun; the dossier folders are all still there."
@@ -90,12 +91,3 @@ def _is_damaged(error: DatabaseError) -> bool:
 def _words(error: DatabaseError) -> str:
     """What the database says, without the statement that it was about."""
     return str(error.orig).splitlines()[0][:120] if error.orig else "no answer"
-
-
-def _set_aside(file: Path) -> Path:
-    """Rename an unreadable database to a free name beside it."""
-    number = 1
-    while (aside := file.with_name(f"{file.name}.unreadable-{number}")).exists():
-        number += 1
-    file.rename(aside)
-    return aside

@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from itertools import islice
+from itertools import count, islice
 from pathlib import Path
 from types import UnionType
 from typing import Any, TypeVar, Union, get_args, get_origin
@@ -119,6 +119,17 @@ def save_pieces(path: Path, pieces: Iterable[bytes], settled: bool = True) -> No
             sync_folder(path.parent)
     except OSError as error:
         raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
+
+
+def set_aside(path: Path) -> Path:
+    """Keep a file that cannot be read under a free name beside it; returns where. Raises BadRecord."""
+    names = (path.with_name(f"{path.name}.unreadable-{number}") for number in count(1))
+    aside = next(name for name in names if not name.exists())
+    try:
+        path.rename(aside)
+    except OSError as error:
+        raise BadRecord(f"“{path}” cannot be kept aside ({error.strerror}).", "Check its folder.") from error
+    return aside
 
 
 def settle(path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import count
 from typing import ClassVar
 
 import msgspec
@@ -11,7 +12,7 @@ from neogenesis.app.decide.model import DecideModel
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
-from neogenesis.app.work import Failure, Handle
+from neogenesis.app.work import Failure, Handle, failure_of
 from neogenesis.bench.drives import confirm_tail
 from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
 from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
@@ -20,7 +21,7 @@ from neogenesis.core.boot.after import AfterCheck, first_boot_texts
 from neogenesis.core.boot.remedies import RemedyRow
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.machine import Machine
-from neogenesis.core.record import Record, load, save
+from neogenesis.core.record import Record, load, save, set_aside
 
 _STAYS = ("split", "beside")
 _MOST_TEXT = 20_000
@@ -46,7 +47,10 @@ class AfterRecord(Record, frozen=True, kw_only=True):
 
 
 class FirstBootModel(QObject):
-    """`look` is what was found last; `trial` how the last one ended; `said` the serial text of the one under way."""
+    """`look` is what was found last; `trial` how the last one ended; `said` the serial text of the one under way.
+
+    `failure` is of the last order, `trouble` of the job's own record of this stop.
+    """
 
     changed = pyqtSignal()
     moved = pyqtSignal()
@@ -57,18 +61,30 @@ class FirstBootModel(QObject):
         self.look: BootLook | None = None
         self.trial: TrialAnswer | None = None
         self.failure: Failure | None = None
+        self.trouble: Failure | None = None
         self.said = ""
         self.looking = self.trying = self.mending = False
         self._asked: tuple[str, ...] = ()
         self._handle: Handle | None = None
         self._path = session.dossier / "first-boot.json"
-        self.record = AfterRecord()
-        if self._path.exists():
-            try:
-                self.record = load(self._path, AfterRecord, "first boot")
-            except NeogenesisError:
-                self.record = AfterRecord()
+        self.record = self._load()
         session.drives_chosen.connect(self._forget)
+
+    def _load(self) -> AfterRecord:
+        if not self._path.exists():
+            return AfterRecord()
+        try:
+            return load(self._path, AfterRecord, "first boot")
+        except NeogenesisError as error:
+            self.trouble = failure_of(error)
+        try:
+            aside = set_aside(self._path)
+        except NeogenesisError as worse:
+            self.trouble = failure_of(worse)
+        else:
+            text = f"What was looked at could not be read. It was kept as “{aside.name}”, and a new record was begun."
+            self.trouble = Failure(text, "Tick again what was seen; records of remedies are still in the job's folder.")
+        return AfterRecord()
 
     # What is looked at
 
@@ -161,8 +177,8 @@ class FirstBootModel(QObject):
         """One remedy; what stood there goes into the dossier first."""
         if self.is_busy or remedy not in self.remedies:
             return
-        number = len(self.record.remedies) + 1
-        path = self._session.dossier / f"remedy-{number}.undo"
+        places = (self._session.dossier / f"remedy-{number}.undo" for number in count(1))
+        path = next(place for place in places if not place.exists())
         self.mending, self.failure = True, None
         self.changed.emit()
         self._session.bench.work.in_process(

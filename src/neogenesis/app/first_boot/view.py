@@ -139,7 +139,7 @@ class FirstBootView(StopView):
         if improvement is not None:
             self.bars.show_improvement(improvement)
         self._beside.setVisible(model.trial is not None or improvement is not None)
-        fault = model.failure
+        fault = model.failure or model.trouble
         self._fault.setVisible(fault is not None)
         self._fault.setText(said(fault.sentence()) if fault is not None else "")
         self._show_orders()

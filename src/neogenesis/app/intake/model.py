@@ -31,7 +31,7 @@ from neogenesis.core.intake import (
     keep_intake,
     load_intake,
     of_another_machine,
-    set_aside,
+    set_intake_aside,
     settle_intake,
     still_to_ask,
 )
@@ -79,7 +79,7 @@ class IntakeModel(QObject):
         except NeogenesisError as error:
             self.failure = failure_of(error)
             try:
-                aside = set_aside(self._session.dossier)
+                aside = set_intake_aside(self._session.dossier)
             except NeogenesisError as worse:
                 self.failure = failure_of(worse)
             else:

@@ -3,7 +3,7 @@
 from neogenesis.core.intake.ask import START_UP, Ask, cautions_of, gates_of_intake, still_to_ask
 from neogenesis.core.intake.battery import read_battery
 from neogenesis.core.intake.compare import Compared, compared, of_another_machine, timed_twice
-from neogenesis.core.intake.file import PHOTOGRAPHS, keep_intake, load_intake, set_aside, settle_intake
+from neogenesis.core.intake.file import PHOTOGRAPHS, keep_intake, load_intake, set_intake_aside, settle_intake
 from neogenesis.core.intake.model import (
     SHORES,
     Answer,
@@ -59,7 +59,7 @@ __all__ = [
     "read_rate",
     "refuse_secret",
     "secret_in",
-    "set_aside",
+    "set_intake_aside",
     "settle_intake",
     "still_to_ask",
     "timed_twice",

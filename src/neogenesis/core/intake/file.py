@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from neogenesis.core.errors import BadRecord
 from neogenesis.core.intake.model import Intake
-from neogenesis.core.record import load, save_pieces, settle, to_json
+from neogenesis.core.record import load, save_pieces, set_aside, settle, to_json
 
 _FILE = "intake.json"
 #: The folder of photographs, beside it.
@@ -33,13 +32,6 @@ def settle_intake(dossier: Path) -> None:
     settle(intake_path(dossier))
 
 
-def set_aside(dossier: Path) -> Path:
-    """Keep an intake that cannot be read beside a new one; returns where."""
-    file, number = intake_path(dossier), 1
-    while (aside := file.with_name(f"{_FILE}.unreadable-{number}")).exists():
-        number += 1
-    try:
-        file.rename(aside)
-    except OSError as error:
-        raise BadRecord(f"“{file}” cannot be kept aside ({error.strerror}).", "Check the job's folder.") from error
-    return aside
+def set_intake_aside(dossier: Path) -> Path:
+    """Keep an intake that cannot be read beside a new one; returns where. Raises BadRecord."""
+    return set_aside(intake_path(dossier))
