@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.decide.model import DecideModel
 from neogenesis.app.intake.model import IntakeModel
+from neogenesis.app.language import tr
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
 from neogenesis.app.work import Failure, Handle, failure_of
@@ -82,8 +83,9 @@ class FirstBootModel(QObject):
         except NeogenesisError as worse:
             self.trouble = failure_of(worse)
         else:
-            text = f"What was looked at could not be read. It was kept as “{aside.name}”, and a new record was begun."
-            self.trouble = Failure(text, "Tick again what was seen; records of remedies are still in the job's folder.")
+            text = tr("What was looked at could not be read. It was kept as “{0}”, and a new record was begun.")
+            then = tr("Tick again what was seen; records of remedies are still in the job's folder.")
+            self.trouble = Failure(text.format(aside.name), then)
         return AfterRecord()
 
     # What is looked at

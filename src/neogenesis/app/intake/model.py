@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.intake.stopwatch import Stopwatch
-from neogenesis.app.language import mark
+from neogenesis.app.language import mark, tr
 from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.work import Failure, failure_of
@@ -83,8 +83,8 @@ class IntakeModel(QObject):
             except NeogenesisError as worse:
                 self.failure = failure_of(worse)
             else:
-                text = f"The intake could not be read. It was kept as “{aside.name}”, and a new one was begun."
-                self.failure = Failure(text, "Type again what is missing.")
+                text = tr("The intake could not be read. It was kept as “{0}”, and a new one was begun.")
+                self.failure = Failure(text.format(aside.name), tr("Type again what is missing."))
             intake = Intake()
         return self._with_job(intake)
 

@@ -12,8 +12,8 @@ from contextlib import suppress
 
 from neogenesis.core.boot.drives import BootDrive
 from neogenesis.core.boot.store import STORES
-from neogenesis.core.errors import Damaged, NeogenesisError
-from neogenesis.core.store import ReadableStore, WritableRangeView, WritableStore
+from neogenesis.core.errors import Damaged
+from neogenesis.core.store import WritableRangeView, WritableStore
 from neogenesis.core.survey import PartitionFacts
 from neogenesis.core.table.gpt import SIGNATURE, guid_bytes
 
@@ -207,10 +207,3 @@ def _restamp_exfat(view: WritableRangeView, old: str, serial: bytes) -> Pairs:
         view.write(first + 11 * sector, struct.pack("<I", total) * (sector // 4))
     number = int.from_bytes(serial, "little")
     return text_pairs(old, f"{number >> 16:04X}-{number & 0xFFFF:04X}")
-
-
-def same_bytes_at(store: ReadableStore, at: int, expected: bytes) -> bool:
-    """Whether those bytes stand there; False where they cannot be read."""
-    with suppress(NeogenesisError):
-        return store.read(at, len(expected)) == expected
-    return False

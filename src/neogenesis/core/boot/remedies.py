@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from typing import ClassVar, Literal, Protocol
+from typing import ClassVar, Literal, Protocol, get_args
 
 from neogenesis.core.boot.drives import BootDrive, by_partition_id, by_uuid
 from neogenesis.core.boot.forecast import architecture_of, mode_of
@@ -43,10 +43,7 @@ Code = Literal[
     "recovery-record",
     "startup-partition",
 ]
-CODES: tuple[Code, ...] = (
-    *("fallback-loader", "active-partition", "restamp-table", "restamp-volume", "store-identity", "menu-identity"),
-    *("drive-letters", "check-flag", "recovery-record", "startup-partition"),
-)
+CODES: tuple[Code, ...] = get_args(Code)
 Risk = Literal["low", "some", "high"]
 #: An identity behind the words by which a menu looks for it: 36 characters, or those of NTFS and FAT.
 _LOOKED_FOR = re.compile(
@@ -141,25 +138,19 @@ def remedy_for(
     code: Code, drive: BootDrive, drives: Sequence[BootDrive], machine: Machine | None, new_id: Callable[[], str]
 ) -> Remedy | None:
     """That remedy for that drive; None where there is nothing to mend in that way."""
-    if code == "fallback-loader":
-        return _fallback_loader(drive, machine)
-    if code == "active-partition":
-        return _active_partition(drive, drives, machine)
-    if code == "restamp-table":
-        return _restamp_table(drive, new_id)
-    if code == "restamp-volume":
-        return _restamp_volumes(drive, new_id)
-    if code == "store-identity":
-        return _store_identity(drive, drives)
-    if code == "menu-identity":
-        return _menu_identity(drive, drives)
-    if code == "drive-letters":
-        return _drive_letters(drive)
-    if code == "recovery-record":
-        return _recovery_record(drive)
-    if code == "startup-partition":
-        return _startup_partition(drive, machine)
-    return _check_flag(drive)
+    makers: dict[Code, Callable[[], Remedy | None]] = {
+        "fallback-loader": lambda: _fallback_loader(drive, machine),
+        "active-partition": lambda: _active_partition(drive, drives, machine),
+        "restamp-table": lambda: _restamp_table(drive, new_id),
+        "restamp-volume": lambda: _restamp_volumes(drive, new_id),
+        "store-identity": lambda: _store_identity(drive, drives),
+        "menu-identity": lambda: _menu_identity(drive, drives),
+        "drive-letters": lambda: _drive_letters(drive),
+        "check-flag": lambda: _check_flag(drive),
+        "recovery-record": lambda: _recovery_record(drive),
+        "startup-partition": lambda: _startup_partition(drive, machine),
+    }
+    return makers[code]()
 
 
 def checked_code(code: str) -> Code:
@@ -278,19 +269,18 @@ def _store_identity(drive: BootDrive, drives: Sequence[BootDrive]) -> Remedy | N
         old = _partition_in(first.system_device)
         if system is None or not any(old):
             continue
-        pairs = [(old, guid_bytes(system.unique_id))]
-        return Remedy(
-            "store-identity",
-            f"Points the boot store at {system.title} of this drive.",
-            "some",
-            drive,
-            lambda target, tools, p=tuple(pairs): _replaced(drive, target, p),  # type: ignore[misc]
-        )
+        text = f"Points the boot store at {system.title} of this drive."
+        return _pointing("store-identity", text, drive, [(old, guid_bytes(system.unique_id))])
     return None
 
 
-def _replaced(drive: BootDrive, store: WritableStore, pairs: Sequence[tuple[bytes, bytes]]) -> None:
-    replace_references(drive, store, pairs)
+def _pointing(code: Code, text: str, drive: BootDrive, pairs: Sequence[tuple[bytes, bytes]]) -> Remedy | None:
+    """A remedy that puts other identities into what refers to them; None without any."""
+
+    def do(store: WritableStore, tools: Tools) -> None:
+        replace_references(drive, store, list(dict.fromkeys(pairs)))
+
+    return Remedy(code, text, "some", drive, do) if pairs else None
 
 
 def _partition_in(element: bytes) -> bytes:
@@ -311,15 +301,7 @@ def _menu_identity(drive: BootDrive, drives: Sequence[BootDrive]) -> Remedy | No
                 found = _successor(drive, wanted)
                 if found is not None:
                     pairs += text_pairs(wanted, found)
-    if not pairs:
-        return None
-    return Remedy(
-        "menu-identity",
-        "Points the menus of this drive at its own system volume.",
-        "some",
-        drive,
-        lambda store, tools, p=tuple(dict.fromkeys(pairs)): _replaced(drive, store, p),  # type: ignore[misc]
-    )
+    return _pointing("menu-identity", "Points the menus of this drive at its own system volume.", drive, pairs)
 
 
 def _wanted(data: bytes) -> list[str]:
@@ -355,26 +337,11 @@ def _drive_letters(drive: BootDrive) -> Remedy | None:
             continue
         old = devices.raw("\\DosDevices\\C:") if devices is not None else b""
         new = _letter_mark(drive, facts)
-        if (
-            new
-            and len(old) == len(new)
-            and old != new
-            and not any(_letter_mark(drive, p) == old for p in _parts(drive))
-        ):
+        is_gone = old not in (_letter_mark(drive, p) for p in drive.survey.partitions)
+        if new and len(old) == len(new) and is_gone:
             pairs.append((old, new))
-    if not pairs:
-        return None
-    return Remedy(
-        "drive-letters",
-        "Gives the system's own volume the letter that it starts from, in the system's records.",
-        "some",
-        drive,
-        lambda store, tools, p=tuple(pairs): _replaced(drive, store, p),  # type: ignore[misc]
-    )
-
-
-def _parts(drive: BootDrive) -> tuple[PartitionFacts, ...]:
-    return drive.survey.partitions
+    text = "Gives the system's own volume the letter that it starts from, in the system's records."
+    return _pointing("drive-letters", text, drive, pairs)
 
 
 def _letter_mark(drive: BootDrive, facts: PartitionFacts) -> bytes:
