@@ -10,8 +10,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDragEnterEvent, QDropEvent
+from PyQt6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.command.field import CommandField, everything
@@ -67,6 +68,20 @@ def slow(bench: Path, rate: float) -> None:
         clock="real",
         read={"bytes_per_s": rate},
     )
+
+
+def drop_files(widget: QWidget, *paths: Path) -> None:
+    """Files dragged onto it with the mouse."""
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+    middle, copy = widget.rect().center(), Qt.DropAction.CopyAction
+    buttons, keys = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    entered = QDragEnterEvent(middle, copy, data, buttons, keys)
+    QApplication.sendEvent(widget, entered)
+    assert entered.isAccepted()
+    dropped = QDropEvent(QPointF(middle), copy, data, buttons, keys)
+    QApplication.sendEvent(widget, dropped)
+    assert dropped.isAccepted()
 
 
 def test_worker_killed_under_the_window_and_resumed(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:

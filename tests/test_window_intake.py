@@ -25,7 +25,7 @@ from neogenesis.app.window import MainWindow
 from neogenesis.core.intake import START_UP, Intake, Run, load_intake
 from neogenesis.core.intake.change import struck, with_belongings, with_run, with_valuable
 from neogenesis.core.job import Job
-from tests.test_window import Open, plan, survey, texts, transfer_view
+from tests.test_window import Open, drop_files, plan, survey, texts, transfer_view
 
 
 def intake_view(window: MainWindow) -> IntakeView:
@@ -270,7 +270,7 @@ def test_photographs_by_file_and_from_a_watched_folder(
     qtbot.waitUntil(lambda: len(model.intake.photographs) == 1, timeout=15_000)
     broken = tmp_path / "broken.jpg"
     broken.write_bytes(b"\xff\xd8\xff\xe0 no more of it")
-    view.photographs.take([broken, tmp_path / "missing.jpg"])
+    drop_files(view.photographs, broken, tmp_path / "missing.jpg")
     qtbot.waitUntil(lambda: len(model.intake.photographs) == 2, timeout=15_000)
     shots = {p.file.partition("-")[0]: p for p in model.intake.photographs}
     assert (shots["plate"].width, shots["plate"].fault) == (900, "") and shots["broken"].fault

@@ -25,7 +25,7 @@ from neogenesis.core.intake.model import Plate
 from neogenesis.core.machine import read_machine
 from neogenesis.core.swap.guide import GuideRecord
 from neogenesis.core.swap.numbers import Hold, numbers
-from tests.test_window import Open, texts
+from tests.test_window import Open, drop_files, texts
 
 
 @pytest.fixture(autouse=True)
@@ -236,7 +236,7 @@ def test_photographs_come_back_at_closing(at_swap: MainWindow, tmp_path: Path, q
     image = QImage(60, 40, QImage.Format.Format_RGB32)
     image.fill(QColor("#AA3355"))
     image.save(str(tmp_path / "cables.png"))
-    swap.photograph([tmp_path / "cables.png"])
+    drop_files(of(window), tmp_path / "cables.png")
     qtbot.waitUntil(lambda: len(swap.guide.photographs) == 1)
     swap.photograph([tmp_path / "gone.png"])
     qtbot.waitUntil(lambda: "gone.png" in texts(window))

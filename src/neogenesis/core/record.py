@@ -34,6 +34,15 @@ def to_json(record: Any) -> bytes:
     return msgspec.json.format(msgspec.json.encode(record), indent=2) + b"\n"
 
 
+def known_only(value: Any) -> Any:
+    """Builtins without the fields that are None: what is not known is left out of a file that people write."""
+    if isinstance(value, dict):
+        return {k: known_only(v) for k, v in value.items() if v is not None}
+    if isinstance(value, list | tuple):
+        return [known_only(v) for v in value]
+    return value
+
+
 def _decoder(kind: type[T]) -> msgspec.json.Decoder[T]:
     """One decoder for each kind, made by one thread at a time: the library crashes when two learn a type at once."""
     with _learning:

@@ -17,7 +17,7 @@ from neogenesis.app.theme.look import look
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.fit.part import Part, read_part
 from neogenesis.core.machine import Machine, read_machine
-from neogenesis.core.record import to_json
+from neogenesis.core.record import known_only, to_json
 
 
 class ProfileSheet(QDialog):
@@ -115,11 +115,11 @@ class ProfileSheet(QDialog):
         read_m, read_p = None, None
         if not faults:
             try:
-                read_m = read_machine(to_json(_without_none(machine)), "machine") if machine else None
+                read_m = read_machine(to_json(known_only(machine)), "machine") if machine else None
             except NeogenesisError as error:
                 faults.append(error.sentence())
             try:
-                read_p = read_part(to_json(_without_none(part)), "part") if part else None
+                read_p = read_part(to_json(known_only(part)), "part") if part else None
             except NeogenesisError as error:
                 faults.append(error.sentence())
         return read_m, read_p, faults
@@ -174,12 +174,3 @@ class ProfileSheet(QDialog):
 def _plain(record: Machine | Part) -> dict[str, Any]:
     found: dict[str, Any] = msgspec.to_builtins(record)
     return found
-
-
-def _without_none(value: Any) -> Any:
-    """What is not known is left out of the file."""
-    if isinstance(value, dict):
-        return {k: _without_none(v) for k, v in value.items() if v is not None}
-    if isinstance(value, list | tuple):
-        return [_without_none(v) for v in value]
-    return value

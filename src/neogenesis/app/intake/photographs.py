@@ -7,12 +7,13 @@ from pathlib import Path
 
 from msgspec.structs import replace
 from PyQt6.QtCore import QBuffer, QFileSystemWatcher, QIODevice, QObject, QSize, Qt, QTimer, QUrl, pyqtSignal
-from PyQt6.QtGui import QDesktopServices, QDragEnterEvent, QDropEvent, QGuiApplication, QImageReader, QPixmap
+from PyQt6.QtGui import QDesktopServices, QGuiApplication, QImageReader, QPixmap
 from PyQt6.QtWidgets import QFileDialog, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
+from neogenesis.app.parts.dropped import DroppedFiles, local_files
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.session import Session
 from neogenesis.app.theme.look import look
@@ -132,7 +133,7 @@ class PhotographsPart(QWidget):
     def __init__(self, model: IntakeModel, session: Session) -> None:
         super().__init__()
         self._model, self._session = model, session
-        self.setAcceptDrops(True)
+        DroppedFiles(self, self.take)
         self._shots: dict[str, Shot] = {}
         self._pictures: dict[str, bytes] = {}
         self._flow = FlowRow(look().px(12))
@@ -212,7 +213,7 @@ class PhotographsPart(QWidget):
         if clipboard is None or data is None:
             return
         if data.hasUrls():
-            self.take([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
+            self.take(local_files(data))
         elif data.hasImage():
             stamp = self._session.bench.clock.wall().replace(":", "").replace("+", "-")
             path = self._session.dossier / f"pasted-{stamp}.png"
@@ -220,14 +221,3 @@ class PhotographsPart(QWidget):
             self._session.bench.work.in_thread(self._kept, keep_and_look, path, self._session.dossier, True)
         else:
             self._say(tr("The clipboard holds no picture."))
-
-    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        data = event.mimeData() if event is not None else None
-        if event is not None and data is not None and data.hasUrls():
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent | None) -> None:
-        data = event.mimeData() if event is not None else None
-        if event is not None and data is not None:
-            self.take([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
-            event.acceptProposedAction()

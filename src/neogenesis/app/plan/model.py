@@ -25,10 +25,10 @@ from neogenesis.core.plan.policy import Intent
 from neogenesis.core.record import save
 from neogenesis.core.survey import PartitionFacts, Surveyed
 from neogenesis.core.transfer import RunFiles
+from neogenesis.core.undo import Undo
 from neogenesis.core.units import MIB, both_text, round_down
 
 State = Literal["no-survey", "no-drive", "absent", "reading", "ready", "shown", "locked"]
-_MOST_UNDO = 200
 
 
 class PlanModel(QObject):
@@ -54,8 +54,7 @@ class PlanModel(QObject):
         self._from: Saved | None = None
         self._ends: PlanEnds | None = None
         self._asked = ""
-        self._undo: list[Policy] = []
-        self._redo: list[Policy] = []
+        self._undoing = Undo[Policy]()
         self._ids: list[str] = []
         if self.path.exists():
             try:
@@ -153,11 +152,11 @@ class PlanModel(QObject):
 
     @property
     def can_undo(self) -> bool:
-        return bool(self._undo)
+        return self._undoing.can_undo
 
     @property
     def can_redo(self) -> bool:
-        return bool(self._redo)
+        return self._undoing.can_redo
 
     # Getting ready
 
@@ -172,7 +171,7 @@ class PlanModel(QObject):
             return
         self.plan = self.refusal = self.failure = None
         self.policy = msgspec.structs.replace(self.policy, sizes={}, leave=())
-        self._undo, self._redo = [], []
+        self._undoing = Undo()
         self.changed.emit()
 
     def prepare(self) -> None:
@@ -230,19 +229,16 @@ class PlanModel(QObject):
             return
         wanted = msgspec.structs.replace(self.policy, **changes)
         if wanted != self.policy:
-            self._undo = [*self._undo, self.policy][-_MOST_UNDO:]
-            self._redo = []
+            self._undoing.remember(self.policy)
             self._set(wanted)
 
     def undo(self) -> None:
-        if self._undo and self.state == "ready":
-            self._redo.append(self.policy)
-            self._set(self._undo.pop())
+        if self.can_undo and self.state == "ready":
+            self._set(self._undoing.undo(self.policy))
 
     def redo(self) -> None:
-        if self._redo and self.state == "ready":
-            self._undo.append(self.policy)
-            self._set(self._redo.pop())
+        if self.can_redo and self.state == "ready":
+            self._set(self._undoing.redo(self.policy))
 
     def prefer(self, intent: Intent) -> None:
         """What was decided, for a plan that nobody has begun."""
@@ -300,8 +296,7 @@ class PlanModel(QObject):
     def end_drag(self, before: Policy) -> None:
         """Make the whole drag one step of undo."""
         if before != self.policy:
-            self._undo = [*self._undo, before][-_MOST_UNDO:]
-            self._redo = []
+            self._undoing.remember(before)
             self.changed.emit()
 
     def facts(self, number: int | None) -> PartitionFacts | None:
@@ -352,7 +347,7 @@ class PlanModel(QObject):
         self._session.record("plan", f"Earlier plan and its records kept as {folder.name}")
         self.written = None
         self._ends = None
-        self._undo, self._redo = [], []
+        self._undoing = Undo()
         self.filed.emit()
         self.prepare()
         self.changed.emit()

@@ -24,7 +24,7 @@ from neogenesis.app.theme.look import look
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.machine import Machine, read_machine
 from neogenesis.core.machine.model import Fastener, Step
-from neogenesis.core.record import save, to_json
+from neogenesis.core.record import known_only, save, to_json
 from neogenesis.core.swap import step_faults
 from neogenesis.core.swap.edit import (
     Draft,
@@ -210,8 +210,8 @@ class ProfileEditor(QDialog):
         self._fault.setText("\n".join(said(f) for f in faults))
         self.keep.setEnabled(not faults and bool(machine.steps))
         self.lies_open.setEnabled(self.keep.isEnabled())
-        self.undo.setEnabled(self.draft.can_undo)
-        self.redo.setEnabled(self.draft.can_redo)
+        self.undo.setEnabled(self.draft.undoing.can_undo)
+        self.redo.setEnabled(self.draft.undoing.can_redo)
 
     def _form_faults(self) -> list[str]:
         form = (self.step_form, self.fastener_form, self.size_form)[self._forms.currentIndex()]
@@ -219,7 +219,7 @@ class ProfileEditor(QDialog):
 
     def _faults(self) -> list[str]:
         try:
-            read_machine(to_json(_without_none(msgspec.to_builtins(self.machine))), "machine")
+            read_machine(to_json(known_only(msgspec.to_builtins(self.machine))), "machine")
         except NeogenesisError as error:
             return [error.text]
         return [f"{fault}." for fault in step_faults(self.machine)]
@@ -469,11 +469,3 @@ def _fill(lines: QListWidget, texts: list[str], at: int) -> None:
     for text in texts:
         lines.addItem(QListWidgetItem(text))
     lines.setCurrentRow(min(at, len(texts) - 1))
-
-
-def _without_none(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {k: _without_none(v) for k, v in value.items() if v is not None}
-    if isinstance(value, list | tuple):
-        return [_without_none(v) for v in value]
-    return value

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from time import monotonic
 
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
+from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QMenu, QPushButton, QStackedWidget, QWidget
 
 from neogenesis.app.intake.photographs import WatchedFolder
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, label, scrolled
+from neogenesis.app.parts.dropped import DroppedFiles
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.swap.board import GuideBoard
@@ -87,7 +87,7 @@ class SwapView(StopView):
         self.body.addLayout(foot)
         self._model.changed.connect(self.refresh)
         self._model.trouble.connect(self._say)
-        self.setAcceptDrops(True)
+        DroppedFiles(self, self._model.photograph)  # of the step in front
         folder = desk.bench.photo_folder
         self._watched = WatchedFolder(folder) if folder else None
         if self._watched is not None:
@@ -322,18 +322,6 @@ class SwapView(StopView):
             self._second.setContentsMargins(*[look().px(20)] * 4)
         self._second.refresh()
         self._second.show()
-
-    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        data = event.mimeData() if event is not None else None
-        if event is not None and data is not None and data.hasUrls():
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent | None) -> None:
-        """Photographs of the step in front."""
-        data = event.mimeData() if event is not None else None
-        if event is not None and data is not None:
-            self._model.photograph([Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()])
-            event.acceptProposedAction()
 
     def hideEvent(self, event: object) -> None:
         if self._second is not None and not self._desk.swap.is_busy:

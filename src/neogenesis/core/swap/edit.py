@@ -14,8 +14,8 @@ from neogenesis.core.errors import BadArgument
 from neogenesis.core.machine import Machine
 from neogenesis.core.machine.model import Doing, Fastener, Outline, SomeOf, Step
 from neogenesis.core.swap.tray import places
+from neogenesis.core.undo import Undo
 
-_MOST_UNDO = 300
 _MOST_PIECES = 200
 _USUAL_MM = (330.0, 230.0)
 
@@ -25,35 +25,24 @@ class Draft:
 
     def __init__(self, machine: Machine) -> None:
         self.machine = machine
-        self._undo: list[Machine] = []
-        self._redo: list[Machine] = []
+        self.undoing = Undo[Machine]()
         self._together: object = None
-
-    @property
-    def can_undo(self) -> bool:
-        return bool(self._undo)
-
-    @property
-    def can_redo(self) -> bool:
-        return bool(self._redo)
 
     def change(self, machine: Machine, together: object = None) -> None:
         """Another state; with the same `together` as the change before, both are undone at once."""
         if machine == self.machine:
             return
         if together is None or together != self._together:
-            self._undo = [*self._undo, self.machine][-_MOST_UNDO:]
-        self._together, self._redo, self.machine = together, [], machine
+            self.undoing.remember(self.machine)
+        else:
+            self.undoing.changed()
+        self._together, self.machine = together, machine
 
     def undo(self) -> None:
-        if self._undo:
-            self._redo.append(self.machine)
-            self.machine, self._together = self._undo.pop(), None
+        self.machine, self._together = self.undoing.undo(self.machine), None
 
     def redo(self) -> None:
-        if self._redo:
-            self._undo.append(self.machine)
-            self.machine, self._together = self._redo.pop(), None
+        self.machine, self._together = self.undoing.redo(self.machine), None
 
 
 def add_step(machine: Machine, at: int) -> Machine:
