@@ -107,6 +107,8 @@ class TextField(Field):
         text = self._shown(value)
         if isinstance(self.edit, QLineEdit):
             self.edit.setText(text)
+            if not self.edit.hasFocus():
+                self.edit.home(False)  # a text that is longer than its field is read from its beginning
         else:
             self.edit.setPlainText(text)
 

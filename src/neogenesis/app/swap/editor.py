@@ -12,7 +12,16 @@ from typing import Any
 import msgspec
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPaintEvent, QShortcut
-from PyQt6.QtWidgets import QDialog, QFileDialog, QListWidget, QListWidgetItem, QSizePolicy, QStackedWidget, QWidget
+from PyQt6.QtWidgets import (
+    QDialog,
+    QFileDialog,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QSizePolicy,
+    QStackedWidget,
+    QWidget,
+)
 
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.parts.controls import button, label, row, scrolled, stack
@@ -142,6 +151,8 @@ class ProfileEditor(QDialog):
         )
         self._forms = QStackedWidget()
         for form in (self.step_form, self.fastener_form, self.size_form):
+            for line in form.findChildren(QLineEdit):
+                line.setMinimumWidth(look().px(180))  # beside two lists and a drawing
             self._forms.addWidget(scrolled(form))
         self._fault = label("", "stop", wrap=True, copyable=True)
         self.keep = button(tr("Keep"), self._keep, "main", tr("As the machine's profile  Ctrl+S"))
