@@ -11,7 +11,7 @@ from tests.drives import LINUX, MIB, NT_DATA, STARTUP, Part, make_drive, run, sp
 
 _MODULES = (
     *("normal", "search", "search_fs_uuid", "search_fs_file", "search_label", "part_gpt", "part_msdos", "fat", "ntfs"),
-    *("ext2", "cat", "echo", "halt", "test", "configfile", "sleep", "chain"),
+    *("ext2", "cat", "echo", "halt", "test", "configfile", "sleep", "chain", "read"),
 )
 #: What a menu does that looks for its system by a file.
 BY_FILE = "search --no-floppy --file --set=root /token.txt\ncat ($root)/token.txt\nsleep 30\n"

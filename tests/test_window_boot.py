@@ -8,9 +8,12 @@ from pathlib import Path
 
 import msgspec
 import pytest
+from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
+from neogenesis.app.first_boot.entries import EntriesSheet
+from neogenesis.app.first_boot.model import FirstBootModel
 from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.pictures import pause
 from neogenesis.app.theme.look import look
@@ -65,12 +68,18 @@ def test_a_chain_that_breaks_is_mended_tried_and_put_back(at_boot: MainWindow, s
     assert model.failure is None and (window.job.dossier / "remedy-1.undo").exists()
     assert all(s.ok for s in view.now.stations) and not view.then.isVisible() and view.undo.isVisible()
     view.trial.click()
-    assert view.trial.text() == "Stop the trial"
+    assert view.trial.text() == "Stop the trial" and not view._lists.isVisible()
+    qtbot.waitUntil(lambda: model.trial is not None or not view.display.picture.isNull(), timeout=60_000)
+    if model.trying:
+        QTest.keyClick(view.display, Qt.Key.Key_F2)
+        QTest.keyClick(view.display, Qt.Key.Key_A, Qt.KeyboardModifier.ShiftModifier)
+        assert model.keys_path.read_text() == "f2\nshift-a\n"
     qtbot.waitUntil(lambda: model.trial is not None or model.failure is not None, timeout=90_000)
     pause(30)
     assert model.failure is None and model.trial.loader_ran and "TOKEN-ONE" in view.serial.toPlainText()
     assert "The firmware found the loader and started it." in texts(window)
-    assert (window.job.dossier / "trial-boot.png").exists()
+    assert (window.job.dossier / "trial-boot.png").exists() and not view.display.picture.isNull()
+    assert view._lists.isVisible() and not view.display.is_live
     view.undo.click()
     qtbot.waitUntil(lambda: not model.is_busy and not model.look.forecast.starts, timeout=60_000)
     assert digest(small_bench / "new.img") == before
@@ -120,6 +129,46 @@ def test_what_is_looked_at_is_kept(at_boot: MainWindow, small_bench: Path, open_
     assert again.job.job.stop == "handover"
 
 
+def test_the_machine_s_own_list_changes_what_is_forecast_and_is_kept(
+    at_boot: MainWindow, small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    window, model, view = at_boot, at_boot.job.first_boot, of(at_boot)
+    assert not model.look.forecast.starts and not model.is_proven
+    unique = table_of(small_bench / "new.img")["partitions"][0]["uuid"].lower()
+    view.entries.click()
+    sheet = view.findChild(EntriesSheet)
+    sheet.paste.setPlainText("what is this")
+    sheet.take.click()
+    assert "no boot entry in this text" in sheet.fault and not sheet.keep.isEnabled()
+    path = f"HD(1,GPT,{unique},0x800,0xa000)/File(\\EFI\\system\\loader.efi)"
+    sheet.paste.setPlainText(f"BootOrder: 0004,0002\nBoot0002* Found\t{path}\nBoot0004  Off\t{path}\n")
+    sheet.take.click()
+    assert sheet.fault == "" and sheet.list.count() == 2 and "Off" in sheet.list.item(0).text()
+    sheet.list.setCurrentRow(1)
+    sheet.up.click()
+    assert "Found" in sheet.list.item(0).text() and sheet.list.currentRow() == 0
+    sheet.back.click()
+    assert "Off" in sheet.list.item(0).text()
+    sheet.list.item(0).setCheckState(Qt.CheckState.Checked)
+    sheet.list.item(0).setCheckState(Qt.CheckState.Unchecked)
+    sheet.list.setCurrentRow(0)
+    sheet.once.click()
+    assert "next start" in sheet.list.item(0).text()
+    sheet.remove.click()
+    assert sheet.list.count() == 1 and sheet.where.count() > 0
+    QTest.keyClicks(sheet.title, "By hand")
+    sheet.add.click()
+    assert "By hand" in sheet.list.item(1).text() and "BOOTX64.EFI" in sheet.list.item(1).text()
+    sheet.keep.click()
+    qtbot.waitUntil(lambda: not model.is_busy, timeout=60_000)
+    assert model.look.forecast.starts, model.look.forecast
+    assert any(e.kind == "boot-entries" for e in window.job.log())
+    window.close()
+    again = open_window(small_bench)
+    again.open_job("T-7")
+    assert [e.label for e in again.job.first_boot.entries.boot_entries] == ["Found", "By hand"]
+
+
 def test_without_the_new_drive_it_says_so(small_bench: Path, open_window: Open) -> None:
     window = open_window(small_bench)
     window.bench.update("T-7", new_drive="", new_identity="")
@@ -146,6 +195,7 @@ def test_after_a_split_the_old_drive_gets_new_identities_once_the_new_one_is_pro
     model.try_it()
     qtbot.waitUntil(lambda: not model.is_busy, timeout=90_000)
     assert model.is_proven, (model.failure, model.trial)
+    assert FirstBootModel(model._session, model._intake, model._decide, model._plan).is_proven  # after a restart, too
     pause(30)
     row = next(r for r in model.remedies if r.code == "restamp-table")
     view.remedy.setCurrentIndex(view.remedy.findData(f"restamp-table {row.drive}"))

@@ -8,8 +8,10 @@ from pathlib import Path
 
 from neogenesis.bench.cases import read_named
 from neogenesis.bench.drives import open_sealed, same_bytes
+from neogenesis.bench.emulator.variables import entries_in
 from neogenesis.bench.reader import open_tree
 from neogenesis.core.boot import BootDrive, Forecast, forecast
+from neogenesis.core.boot.entries import BootList, read_listing, with_entries
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.machine import Machine, read_machine
 from neogenesis.core.survey import survey_drive
@@ -17,9 +19,16 @@ from neogenesis.core.survey import survey_drive
 _MOST_DRIVES = 32
 
 
-def read_boot_machine(path: Path | None) -> Machine | None:
-    """A machine file; raises BadArgument when it is not there, BadRecord when it cannot be used."""
-    return read_machine(read_named(path, "machine"), f"machine “{path.name}”") if path is not None else None
+def read_boot_machine(path: Path | None, entries: Path | None = None) -> Machine | None:
+    """A machine file, with the boot entries of a list; raises BadArgument when one is not there, else BadRecord."""
+    machine = read_machine(read_named(path, "machine"), f"machine “{path.name}”") if path is not None else None
+    return with_entries(machine, read_entries(entries)) if entries is not None else machine
+
+
+def read_entries(path: Path) -> BootList:
+    """A machine's own list: a text listing, or the variable store of an emulated firmware. Raises as above."""
+    data = read_named(path, "list of boot entries")
+    return entries_in(data) if b"\0" in data[:4096] else read_listing(data.decode("utf-8", "replace"))
 
 
 def in_slots(names: Sequence[str], machine: Machine | None, folder: Path | None = None) -> list[tuple[str, str]]:
@@ -64,9 +73,9 @@ def boot_drives(placed: Sequence[tuple[str, str]]) -> Iterator[list[BootDrive]]:
         yield found
 
 
-def forecast_drives(names: Sequence[str], machine_path: Path | None) -> Forecast:
+def forecast_drives(names: Sequence[str], machine_path: Path | None, entries: Path | None = None) -> Forecast:
     """What would start; raises NeogenesisError."""
-    machine = read_boot_machine(machine_path)
+    machine = read_boot_machine(machine_path, entries)
     placed = in_slots(names, machine, machine_path.parent if machine_path is not None else None)
     with boot_drives(placed) as drives:
         return forecast(drives, machine)

@@ -13,20 +13,27 @@ _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON."
 _machine = click.option(
     "--machine", metavar="MACHINE.json", type=click.Path(path_type=Path), help="Slots, boot entries and firmware."
 )
+_entries = click.option(
+    "--entries",
+    metavar="LISTING",
+    type=click.Path(path_type=Path),
+    help="The machine's own boot entries, as efibootmgr -v prints them.",
+)
 
 
 @click.command()
 @click.argument("drives", metavar="DRIVE...", nargs=-1)
 @_machine
+@_entries
 @_json
-def forecast(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> None:
+def forecast(drives: tuple[str, ...], machine: Path | None, entries: Path | None, as_json: bool) -> None:
     """Say what a machine with these drives, in the order of its slots, would start.
 
     Example: neogenesis forecast /dev/sdc /dev/sdb --machine ferry.machine.json
     """
     from neogenesis.bench.booting import forecast_drives
 
-    found = forecast_drives(drives, machine)
+    found = forecast_drives(drives, machine, entries)
     if as_json:
         click.echo(to_json(found).decode(), nl=False)
         return
@@ -43,6 +50,7 @@ def forecast(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> No
 @click.command("trial-boot")
 @click.argument("drives", metavar="DRIVE...", nargs=-1)
 @_machine
+@_entries
 @click.option("--legacy", is_flag=True, help="With a legacy firmware instead of UEFI.")
 @click.option("--expect", metavar="TEXT", default="", help="End as soon as this is said on the serial line.")
 @click.option("--seconds", type=click.FloatRange(1, 3600), default=90.0, help="The longest that it may take.")
@@ -54,6 +62,7 @@ def forecast(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> No
 def trial_boot(
     drives: tuple[str, ...],
     machine: Path | None,
+    entries: Path | None,
     legacy: bool,
     expect: str,
     seconds: float,
@@ -68,7 +77,7 @@ def trial_boot(
     from neogenesis.bench.booting import in_slots, read_boot_machine
     from neogenesis.bench.emulator import Trial, run_trial
 
-    known = read_boot_machine(machine)
+    known = read_boot_machine(machine, entries)
     names = [name for name, _ in in_slots(drives, known, machine.parent if machine is not None else None)]
     wants_legacy = legacy or (known is not None and known.firmware == "legacy")
     found = run_trial(Trial(names, known, wants_legacy, expect, seconds, screenshot, hardware))

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from itertools import count
-from typing import ClassVar
+from pathlib import Path
+from typing import ClassVar, TypeVar
 
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -19,12 +20,14 @@ from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
 from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
 from neogenesis.core.boot import Forecast
 from neogenesis.core.boot.after import AfterCheck, first_boot_texts
+from neogenesis.core.boot.entries import BootList, faults_of, with_entries
 from neogenesis.core.boot.remedies import RemedyRow
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.machine import Machine
-from neogenesis.core.record import Record, load, save, set_aside
+from neogenesis.core.record import Record, load, refuse_faults, save, set_aside
 
 _STAYS = ("split", "beside")
+T = TypeVar("T")
 _MOST_TEXT = 20_000
 #: What may be done to an old drive that stays in the machine.
 _OF_OLD = ("restamp-table", "restamp-volume")
@@ -38,13 +41,17 @@ class Mended(Record, frozen=True, kw_only=True):
 
 
 class AfterRecord(Record, frozen=True, kw_only=True):
-    """What was looked at after the first start; kept in the dossier."""
+    """What was looked at after the first start; kept in the dossier.
+
+    `proven` is the identity of the new drive that was seen to start, as it is written for a job.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.first-boot/1"
 
     schema: str = SCHEMA
     checked: tuple[str, ...] = ()
     remedies: tuple[Mended, ...] = ()
+    proven: str = ""
 
 
 class FirstBootModel(QObject):
@@ -68,25 +75,30 @@ class FirstBootModel(QObject):
         self._asked: tuple[str, ...] = ()
         self._handle: Handle | None = None
         self._path = session.dossier / "first-boot.json"
-        self.record = self._load()
+        self.record = self._load(self._path, AfterRecord, "first boot") or AfterRecord()
+        self._entries_path = session.dossier / "boot-entries.json"
+        self.entries = self._load(self._entries_path, BootList, "list of boot entries")
+        self.trial = self._load(self.trial_path, TrialAnswer, "trial")
+        self.said = self.trial.serial[-_MOST_TEXT:] if self.trial is not None else ""
         session.drives_chosen.connect(self._forget)
 
-    def _load(self) -> AfterRecord:
-        if not self._path.exists():
-            return AfterRecord()
+    def _load(self, path: Path, kind: type[T], what: str) -> T | None:
+        """A record of this stop; one that cannot be read is kept aside and said."""
+        if not path.exists():
+            return None
         try:
-            return load(self._path, AfterRecord, "first boot")
+            return load(path, kind, what)
         except NeogenesisError as error:
             self.trouble = failure_of(error)
         try:
-            aside = set_aside(self._path)
+            aside = set_aside(path)
         except NeogenesisError as worse:
             self.trouble = failure_of(worse)
         else:
             text = tr("What was looked at could not be read. It was kept as “{0}”, and a new record was begun.")
             then = tr("Tick again what was seen; records of remedies are still in the job's folder.")
             self.trouble = Failure(text.format(aside.name), then)
-        return AfterRecord()
+        return None
 
     # What is looked at
 
@@ -96,7 +108,40 @@ class FirstBootModel(QObject):
 
     @property
     def machine(self) -> Machine | None:
-        return self._intake.match.machine
+        """As its profile says, with its own list of boot entries where that was taken down."""
+        return with_entries(self._intake.match.machine, self.entries)
+
+    @property
+    def trial_path(self) -> Path:
+        return self._session.dossier / "trial-boot.json"
+
+    @property
+    def picture_path(self) -> Path:
+        """The emulated screen, the newest picture of it."""
+        return self._session.dossier / "trial-boot.png"
+
+    @property
+    def keys_path(self) -> Path:
+        """What was pressed in the last trial, one key a line."""
+        return self._session.dossier / "trial-boot.keys"
+
+    def startups(self) -> list[tuple[str, str, int]]:
+        """Start-up partitions that an entry may name: in words, the partition's identity, its number."""
+        plan = self._plan.written
+        if plan is None:
+            return []
+        new = [(tr("new drive"), p.unique_id, p.number) for p in plan.layout.partitions if p.role == "startup"]
+        old = [(tr("old drive"), p.unique_id, p.number) for p in plan.source.survey.partitions if p.role == "startup"]
+        return [(f"{words}, {tr('partition {0}').format(n)}", unique, n) for words, unique, n in (*new, *old) if unique]
+
+    def keep_entries(self, entries: BootList) -> None:
+        """The machine's own list, from now on part of every forecast and trial. Raises BadRecord."""
+        refuse_faults(faults_of(entries), "list")
+        save(self._entries_path, entries)
+        self.entries = entries
+        self._session.record("boot-entries", f"The machine's own list: {len(entries.boot_entries)} entries")
+        self.refresh()
+        self.changed.emit()
 
     def drives(self) -> tuple[str, ...]:
         """The new drive first, as it will be fitted; the old one behind it where it stays in the machine."""
@@ -152,10 +197,8 @@ class FirstBootModel(QObject):
 
     @property
     def is_proven(self) -> bool:
-        """Whether the new drive was seen to start."""
-        return (
-            self.trial is not None and self.trial.loader_ran and self.trial.started in ("", self._session.place("new"))
-        )
+        """Whether the new drive was seen to start, in this session or an earlier one."""
+        return bool(self.record.proven) and self.record.proven == self._session.job.new_identity
 
     @property
     def remedies(self) -> tuple[RemedyRow, ...]:
@@ -227,11 +270,11 @@ class FirstBootModel(QObject):
             return
         self.trying, self.failure, self.trial, self.said = True, None, None, ""
         legacy = self.look is not None and self.look.forecast.mode == "legacy"
-        picture = self._session.dossier / "trial-boot.png"
+        for path in (self.picture_path, self.keys_path):
+            path.unlink(missing_ok=True)
         self.changed.emit()
-        self._handle = self._session.bench.work.in_process(
-            self._tried, try_drives, list(drives), self.machine, legacy, self._expected(), picture, heard=self._hear
-        )
+        asked = (list(drives), self.machine, legacy, self._expected(), self.picture_path, self.keys_path)
+        self._handle = self._session.bench.work.in_process(self._tried, try_drives, *asked, heard=self._hear)
 
     def _expected(self) -> str:
         """What a system that prints its release at the start says; empty for those that do not."""
@@ -245,7 +288,14 @@ class FirstBootModel(QObject):
             self.trying = False
             self.changed.emit()
 
+    def press(self, key: str) -> None:
+        """Send a key to the emulated machine, by the name that the emulator gives it."""
+        if self.trying:
+            with self.keys_path.open("a", encoding="utf-8") as file:
+                file.write(key + "\n")
+
     def _hear(self, text: str) -> None:
+        """Serial text; an empty one tells of a new picture."""
         self.said = (self.said + text)[-_MOST_TEXT:]
         self.moved.emit()
 
@@ -255,7 +305,9 @@ class FirstBootModel(QObject):
             self.failure = got
         else:
             self.trial, self.said = got, got.serial[-_MOST_TEXT:]
-            save(self._session.dossier / "trial-boot.json", got)
+            save(self.trial_path, got)
+            if got.loader_ran and got.started in ("", self._session.place("new")):
+                self._keep(proven=self._session.job.new_identity)
             ran, seconds = got.loader_ran, f"{got.seconds:.0f}"
             self._session.record("trial-boot", f"Trial: {'a' if ran else 'no'} loader ran, {seconds} s", loader_ran=ran)
         self.changed.emit()

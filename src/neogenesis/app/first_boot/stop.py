@@ -10,7 +10,7 @@ _HELP = (
     mark("The chain is worked out from the bytes on the drives: nothing is started, nothing is written."),
     mark("A remedy says what it changes before it is done. What stood there is kept, and can be put back."),
     mark("A trial starts the drives in an emulated machine, on overlays that are thrown away."),
-    mark("What the real firmware has in its own list is not known here: look there when it starts something else."),
+    mark("The machine's own list of boot entries is pasted, dropped or put together by hand; the forecast follows it."),
 )
 
 
@@ -34,6 +34,7 @@ SPEC = StopSpec(
     help=_HELP,
     actions=(
         StopAction("look-again", "Look again at what would start", "Ctrl+Shift+A", lambda view: view.again.click()),
+        StopAction("entries", "The machine's own boot entries", "Ctrl+Shift+B", lambda view: view.entries.click()),
         StopAction("trial", "Try it in an emulated machine", "Ctrl+Shift+D", lambda view: view.trial.click()),
     ),
     marks=_marks,

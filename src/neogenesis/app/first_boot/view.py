@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QTextCursor
 from PyQt6.QtWidgets import QCheckBox, QPlainTextEdit, QVBoxLayout, QWidget
 
 from neogenesis.app.first_boot.chain import ChainView, stations_of
+from neogenesis.app.first_boot.entries import EntriesSheet
+from neogenesis.app.first_boot.screen import ScreenView
 from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
@@ -40,6 +43,12 @@ class FirstBootView(StopView):
         self.again = button(tr("Look again"), self._model.refresh, "", tr("Read the drives again, sealed"))
         self.trial = button(tr("Try it"), self._try, "main", tr("Start it in an emulated machine  Ctrl+Return"))
         self.next = button(tr("Go on"), lambda: self.stop_asked.emit("handover"))
+        self.entries = button(
+            tr("Boot entries…"), self._list_entries, "", tr("The machine's own boot entries  Ctrl+Shift+B")
+        )
+        self.display = ScreenView()
+        self._on_screen = False
+        self.display.pressed.connect(self._model.press)
         self.serial = QPlainTextEdit()
         self.serial.setReadOnly(True)
         self.serial.setFont(look().font(mono=True))
@@ -51,7 +60,7 @@ class FirstBootView(StopView):
         self._messages = QVBoxLayout()
         self._build()
         self._model.changed.connect(self.refresh)
-        self._model.moved.connect(lambda: self.serial.setPlainText(self._model.said))
+        self._model.moved.connect(self._show_moving)
 
     def _build(self) -> None:
         self._remedy_row = QWidget()
@@ -64,7 +73,10 @@ class FirstBootView(StopView):
         then = QWidget()
         then.setLayout(stack(row(self._then_head, self._then_more), self.then, self._remedy_row, gap=look().px(6)))
         self._then = then
-        trial = stack(label(tr("Trial boot"), "head"), self.serial)
+        self._seen = row(self.display, self.serial, gap=look().px(14))
+        self._keys = label(tr("Click the screen to type into it; Ctrl+Tab leaves it."), "small", wrap=True)
+        self.turn = button(tr("Its screen"), self._turn)
+        trial = stack(row(label(tr("Trial boot"), "head"), None, self.turn), self._seen, self._keys)
         trial.setStretch(1, 1)
         beside = QWidget()
         beside.setLayout(stack(self._proves, self.bars, None))
@@ -82,11 +94,11 @@ class FirstBootView(StopView):
         afterwards.setLayout(lists)
         below = row(gap=look().px(22))
         below.addLayout(trial, 5)
-        self._beside, lists_area = scrolled(beside), scrolled(afterwards)
-        for area in (self._beside, lists_area):
+        self._beside, self._lists = scrolled(beside), scrolled(afterwards)
+        for area in (self._beside, self._lists):
             area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         below.addWidget(self._beside, 4)
-        below.addWidget(lists_area, 5)
+        below.addWidget(self._lists, 5)
         now = row(self._now_head, self._now_more, gap=look().px(14))
         now.setStretch(1, 1)
         self._fault = label("", "stop", wrap=True)
@@ -97,7 +109,7 @@ class FirstBootView(StopView):
         self.body.addLayout(below, 1)
         self.body.addWidget(self._fault)
         foot = FlowRow(look().px(8), at_right=True)
-        for widget in (self.undo, self.again, self.next, self.trial):
+        for widget in (self.entries, self.undo, self.again, self.next, self.trial):
             foot.addWidget(widget)
         self.body.addLayout(foot)
         for message in first_boot_texts().messages:
@@ -138,7 +150,8 @@ class FirstBootView(StopView):
         self.bars.setVisible(improvement is not None)
         if improvement is not None:
             self.bars.show_improvement(improvement)
-        self._beside.setVisible(model.trial is not None or improvement is not None)
+        self._beside.setVisible(not model.trying and (model.trial is not None or improvement is not None))
+        self._lists.setVisible(not model.trying)
         fault = model.failure or model.trouble
         self._fault.setVisible(fault is not None)
         self._fault.setText(said(fault.sentence()) if fault is not None else "")
@@ -176,9 +189,28 @@ class FirstBootView(StopView):
             )
         )
 
+    def _show_moving(self) -> None:
+        """The serial text and the screen, which change while a trial runs; its keyboard stays where it is."""
+        model = self._model
+        if self.serial.toPlainText() != model.said:
+            self.serial.setPlainText(model.said)
+            self.serial.moveCursor(QTextCursor.MoveOperation.End)
+        self.display.show_picture(model.picture_path, model.trying)
+        seen = not self.display.picture.isNull()
+        self.display.setVisible(seen and (model.trying or self._on_screen))
+        self.serial.setVisible(model.trying or not (seen and self._on_screen))
+        self._keys.setVisible(seen and model.trying)
+        self.turn.setVisible(seen and not model.trying)
+        self.turn.setText(tr("Its text") if self._on_screen else tr("Its screen"))
+
+    def _turn(self) -> None:
+        """From the text of the last trial to its last picture, and back."""
+        self._on_screen = not self._on_screen
+        self._show_moving()
+
     def _show_trial(self) -> None:
         model, trial = self._model, self._model.trial
-        self.serial.setPlainText(model.said)
+        self._show_moving()
         self.serial.setPlaceholderText(
             tr("Starting…")
             if model.trying
@@ -193,6 +225,11 @@ class FirstBootView(StopView):
         self._proves.addWidget(label(tr("It does not prove"), "head"))
         for text in trial.does_not_prove:
             self._proves.addWidget(notice("note", text))
+        listed = trial.firmware_list.boot_entries if trial.firmware_list is not None else ()
+        if listed:
+            self._proves.addWidget(label(tr("The emulated firmware's list afterwards"), "head"))
+        for entry in listed:
+            self._proves.addWidget(label(f"{entry.number}  {entry.label}", "muted", wrap=True, copyable=True))
 
     def _show_checks(self) -> None:
         wanted = self._model.checks()
@@ -235,6 +272,11 @@ class FirstBootView(StopView):
         chosen = self._chosen()
         if chosen is not None:
             self._model.mend(chosen, self.tail.text().strip())
+
+    def _list_entries(self) -> None:
+        sheet = EntriesSheet(self, self._model)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.open()
 
     def _undo(self) -> None:
         self._model.put_back(self.tail.text().strip())

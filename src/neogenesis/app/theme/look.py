@@ -140,6 +140,9 @@ class Look(QObject):
         QListWidget {{ background: transparent; border: 0; outline: 0; }}
         QListWidget::item {{ padding: {px(8)}px; border-radius: {px(6)}px; }}
         QListWidget::item:selected {{ background: {t.accent_soft}; color: {t.ink}; }}
+        QListWidget::indicator {{ width: {px(14)}px; height: {px(14)}px; border: 1px solid {t.muted};
+            border-radius: {px(3)}px; background: {t.raised}; }}
+        QListWidget::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
         QListView#plain {{ border: 0; background: transparent; outline: 0; }}
         QScrollArea {{ border: 0; background: transparent; }}
         QScrollArea > QWidget > QWidget {{ background: transparent; }}

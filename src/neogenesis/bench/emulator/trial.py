@@ -11,7 +11,7 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Sequence
-from contextlib import ExitStack, suppress
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
@@ -19,9 +19,11 @@ from typing import ClassVar
 import msgspec
 
 from neogenesis.bench.drives import OpenDrive, open_sealed
-from neogenesis.bench.emulator.variables import store_with
+from neogenesis.bench.emulator.monitor import Screen
+from neogenesis.bench.emulator.variables import entries_in, store_with
 from neogenesis.bench.exposed import exposed
-from neogenesis.core.errors import Refused, ToolFailed
+from neogenesis.core.boot.entries import BootList
+from neogenesis.core.errors import BadRecord, Refused, ToolFailed
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record
 from neogenesis.core.table import read_table
@@ -32,8 +34,8 @@ _FIRMWARE = (
 )
 _MEMORY_MIB = 384
 _FIRST_SLOT = 4
-_POLL_S = 0.05
-#: After a loader ran and nothing more is said for so long, nothing more is waited for.
+_POLL_S, _PICTURE_S = 0.05, 0.5
+#: After a loader ran and nothing more is said or shown for so long, nothing more is waited for.
 _QUIET_S = 6.0
 #: A firmware that has said nothing for so long does not run.
 _SILENT_S = 2.5
@@ -50,7 +52,10 @@ _DOES_NOT_PROVE = (
 
 
 class TrialAnswer(Record, frozen=True, kw_only=True):
-    """`started` is the drive that the firmware handed on to, as it was named; empty where that cannot be told."""
+    """`started` is the drive that the firmware handed on to, as it was named; empty where that cannot be told.
+
+    `firmware_list` is what the firmware's own variable store held at the end.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.trial-boot/1"
 
@@ -61,13 +66,18 @@ class TrialAnswer(Record, frozen=True, kw_only=True):
     serial: str
     started: str = ""
     mode: str = "uefi"
+    firmware_list: BootList | None = None
     proves: tuple[str, ...] = ()
     does_not_prove: tuple[str, ...] = _DOES_NOT_PROVE
 
 
 @dataclass
 class Trial:
-    """What is tried. `hardware` asks for hardware virtualisation; `tell` hears the serial text, `stop` ends it."""
+    """What is tried. `hardware` asks for hardware virtualisation; `tell` hears the serial text, `stop` ends it.
+
+    With `live`, the picture in `screenshot` is taken anew each half second and `tell` hears an empty text of it; keys
+    that are written to the file `keys`, one a line, are pressed.
+    """
 
     drives: Sequence[str]
     machine: Machine | None = None
@@ -75,6 +85,8 @@ class Trial:
     expect: str = ""
     seconds: float = 90.0
     screenshot: Path | None = None
+    live: bool = False
+    keys: Path | None = None
     hardware: bool = False
     stop: Callable[[], bool] = lambda: False
     tell: Callable[[str], None] = lambda text: None
@@ -86,10 +98,11 @@ def try_drives(
     legacy: bool,
     expect: str,
     picture: Path,
+    keys: Path,
     tell: Callable[[str], None],
 ) -> TrialAnswer:
-    """For the window: `tell` hears what comes on the serial line. Raises NeogenesisError."""
-    return run_trial(Trial(drives, machine, legacy, expect, screenshot=picture, tell=tell))
+    """For the window, as a Trial that is live. Raises NeogenesisError."""
+    return run_trial(Trial(drives, machine, legacy, expect, screenshot=picture, live=True, keys=keys, tell=tell))
 
 
 def run_trial(trial: Trial) -> TrialAnswer:
@@ -119,7 +132,7 @@ def run_trial(trial: Trial) -> TrialAnswer:
         for way in _ways(trial.hardware):
             found = _watched([qemu, *way, *_machine(trial, firmware, folder), *slots], trial, folder)
             if found is not None:
-                return _with_started(found, trial, marks)
+                return _with_started(_with_list(found, folder / "variables.fd"), trial, marks)
         raise ToolFailed("The emulator says nothing at all; nothing was started.", "Install qemu-system-x86 anew.")
 
 
@@ -174,6 +187,7 @@ def _watched(command: list[str], trial: Trial, folder: Path) -> TrialAnswer | No
         preexec_fn=_end_with_us,
     )
     text, since, ran, told = b"", time.monotonic(), False, 0
+    screen = Screen(folder / "qmp", trial.screenshot, trial.keys) if trial.screenshot is not None else None
     try:
         while time.monotonic() - begun < trial.seconds and not trial.stop():
             time.sleep(_POLL_S)
@@ -182,6 +196,8 @@ def _watched(command: list[str], trial: Trial, folder: Path) -> TrialAnswer | No
                 text, since = new, time.monotonic()
                 trial.tell(_words(text)[told:])
                 told = len(_words(text))
+            if screen is not None and trial.live and screen.watch(_PICTURE_S):
+                trial.tell("")
             ran = _has_run(text, _read(log), trial.legacy)
             if trial.expect and trial.expect.encode() in text:
                 break
@@ -189,11 +205,14 @@ def _watched(command: list[str], trial: Trial, folder: Path) -> TrialAnswer | No
                 return None
             if process.poll() is not None or _is_over(text, _read(log), trial.legacy):
                 break
-            if ran and not trial.expect and time.monotonic() - since > _QUIET_S:
+            still_s = screen.still_s if screen is not None and trial.live else _QUIET_S + 1
+            if ran and not trial.expect and time.monotonic() - since > _QUIET_S and still_s > _QUIET_S:
                 break
-        if trial.screenshot is not None and process.poll() is None:
-            _picture(folder / "qmp", trial.screenshot)
+        if screen is not None and process.poll() is None:
+            screen.take()
     finally:
+        if screen is not None:
+            screen.close()
         if process.poll() is None:
             process.kill()
         errors = process.communicate()[1].decode("utf-8", "replace").strip()
@@ -276,13 +295,9 @@ def _with_started(answer: TrialAnswer, trial: Trial, marks: Sequence[frozenset[s
     return msgspec.structs.replace(answer, started=trial.drives[place]) if known else answer
 
 
-def _picture(socket: Path, path: Path) -> None:
-    """What the emulated screen shows; nothing where it cannot be had."""
-    from qemu.qmp.error import QMPError
-    from qemu.qmp.legacy import QEMUMonitorProtocol
-
-    with suppress(QMPError, OSError):
-        monitor = QEMUMonitorProtocol(str(socket))
-        monitor.connect(negotiate=True)
-        monitor.cmd("screendump", filename=str(path.absolute()), format="png")
-        monitor.close()
+def _with_list(answer: TrialAnswer, variables: Path) -> TrialAnswer:
+    """With what the firmware's own store held at the end; it may have added entries, and takes away a next start."""
+    try:
+        return msgspec.structs.replace(answer, firmware_list=entries_in(variables.read_bytes()))
+    except (OSError, BadRecord):
+        return answer

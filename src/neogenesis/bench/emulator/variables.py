@@ -1,4 +1,4 @@
-"""Boot entries in the variable store of an emulated UEFI firmware.
+"""Boot entries in the variable store of an emulated UEFI firmware: put in before a start, read back after it.
 
 Source: EDK2 `MdeModulePkg/Include/Guid/VariableFormat.h` (authenticated variables) and UEFI 2.10, section 3.1.3
 (EFI_LOAD_OPTION). Only a store without variables is written, as the distribution ships it.
@@ -6,9 +6,11 @@ Source: EDK2 `MdeModulePkg/Include/Guid/VariableFormat.h` (authenticated variabl
 
 from __future__ import annotations
 
+import re
 import struct
 
-from neogenesis.core.boot.devpath import HardDrive, OtherNode, encode_path, parse_path
+from neogenesis.core.boot.devpath import HardDrive, OtherNode, decode_path, encode_path, parse_path, path_text
+from neogenesis.core.boot.entries import BootList
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.machine import Machine
 from neogenesis.core.machine.model import BootEntry
@@ -19,6 +21,7 @@ _GLOBAL = guid_bytes("8BE4DF61-93CA-11D2-AA0D-00E098032B8C")
 _STORE_HEAD, _HEAD = struct.Struct("<16sIBBHI"), struct.Struct("<HBBIQ16sIII16s")
 _NON_VOLATILE_BOOT_RUNTIME, _ACTIVE, _ADDED = 7, 1, 0x3F
 _MOST_ENTRIES = 200
+_BOOT = re.compile("Boot[0-9A-F]{4}")
 
 
 def store_with(empty: bytes, machine: Machine) -> bytes:
@@ -70,3 +73,46 @@ def _variable(name: str, data: bytes) -> bytes:
     head = _HEAD.pack(0x55AA, _ADDED, 0, _NON_VOLATILE_BOOT_RUNTIME, 0, bytes(16), 0, len(spelled), len(data), _GLOBAL)
     whole = head + spelled + data
     return whole + b"\xff" * (-len(whole) % 4)
+
+
+def entries_in(store: bytes) -> BootList:
+    """The entries that a store holds now; raises BadRecord for a file that is no such store."""
+    at = store.find(_STORE)
+    if at < 0 or at + _STORE_HEAD.size > len(store):
+        raise BadRecord("This is no variable store of an emulated firmware.", "Give a text listing instead.")
+    end = min(len(store), at + _STORE_HEAD.unpack_from(store, at)[1])
+    found: dict[str, bytes] = {}
+    at += _STORE_HEAD.size
+    while at + _HEAD.size <= end:
+        mark, state, _, _, _, _, _, long_name, long_data, vendor = _HEAD.unpack_from(store, at)
+        start = at + _HEAD.size
+        if mark != 0x55AA or start + long_name + long_data > end:
+            break
+        name = store[start : start + long_name].decode("utf-16-le", "replace").rstrip("\0")
+        if state == _ADDED and vendor == _GLOBAL:
+            found[name] = store[start + long_name : start + long_name + long_data]
+        at = start + long_name + long_data
+        at += -at % 4
+    entries = [_entry(name[4:], data) for name, data in sorted(found.items()) if _BOOT.fullmatch(name)]
+    order, following = found.get("BootOrder", b""), found.get("BootNext", b"")
+    return BootList(
+        boot_entries=tuple(e for e in entries if e is not None),
+        boot_order=tuple(f"{n:04X}" for (n,) in struct.iter_unpack("<H", order[: len(order) & ~1])),
+        boot_next=f"{int.from_bytes(following[:2], 'little'):04X}" if len(following) >= 2 else None,
+    )
+
+
+def _entry(number: str, option: bytes) -> BootEntry | None:
+    """From EFI_LOAD_OPTION; None for one whose lengths cannot be."""
+    if len(option) < 8:
+        return None
+    attributes, long_path = struct.unpack_from("<IH", option)
+    words = (option[n : n + 2] for n in range(6, len(option) - 1, 2))
+    label = b"".join(iter(lambda: next(words, b"\0\0"), b"\0\0"))
+    start = 6 + len(label) + 2
+    try:
+        path = path_text(decode_path(option[start : start + long_path]))
+    except BadRecord:
+        return None
+    active = bool(attributes & _ACTIVE)
+    return BootEntry(number=number, label=label.decode("utf-16-le", "replace"), device_path=path, active=active)
