@@ -248,7 +248,7 @@ def test_a_volume_whose_journal_is_lost_counts_as_unclean(small_volumes: dict[st
 
 def test_a_volume_that_hangs_the_library_is_given_up_and_the_next_one_is_read(small_volumes: dict[str, bytes]) -> None:
     """The process that lists files is killed, and nothing waits for it; a crash is the same."""
-    reader = ReaderProcess(thinks_s=1.0)
+    reader = ReaderProcess(thinks_s=3.0)
     good = MemoryStore(len(small_volumes["ext4"]))
     good.data[:] = small_volumes["ext4"]
     stuck = reader.open(ServedStore(good))

@@ -17,3 +17,9 @@ def person_folder() -> Path:
     """Where the preferences of who is at the computer are kept."""
     home = os.environ.get("XDG_CONFIG_HOME")
     return (Path(home) if home else Path.home() / ".config") / "neogenesis"
+
+
+def cache_folder() -> Path:
+    """For what can be worked out again."""
+    home = os.environ.get("XDG_CACHE_HOME")
+    return (Path(home) if home else Path.home() / ".cache") / "neogenesis"

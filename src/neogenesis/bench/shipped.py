@@ -12,12 +12,16 @@ from neogenesis.core.judgement import hand_in_judgement
 from neogenesis.core.plan.appliance import Appliance, read_appliance
 
 _DATA = files("neogenesis").joinpath("data")
+_TEXTS = (
+    *("decide.toml", "drivers.toml", "fills.toml", "first-boot.toml", "intake.toml", "recipes.toml", "swap.toml"),
+    "triage.toml",
+)
 
 
 def hand_in() -> None:
     """Give the core what it needs before it computes anything."""
     hand_in_judgement(_DATA.joinpath("judgement.toml").read_text("utf-8"))
-    for name in ("decide.toml", "fills.toml", "first-boot.toml", "intake.toml", "swap.toml", "triage.toml"):
+    for name in _TEXTS:
         hand_over(name, partial(_DATA.joinpath(name).read_text, "utf-8"))
 
 

@@ -19,7 +19,7 @@ from neogenesis.bench.memory import give_back_large_blocks
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.telling import EventsTo
 from neogenesis.cli import bench as bench_commands
-from neogenesis.cli import boot, judging, looks
+from neogenesis.cli import boot, fresh, judging, looks
 from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, say
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
@@ -383,7 +383,7 @@ def salvage(
         say(renamed)
 
 
-for _command in (*bench_commands.COMMANDS, *looks.COMMANDS, *judging.COMMANDS, *boot.COMMANDS):
+for _command in (*bench_commands.COMMANDS, *looks.COMMANDS, *judging.COMMANDS, *boot.COMMANDS, *fresh.COMMANDS):
     app.add_command(_command)
 
 
