@@ -5,15 +5,18 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
+import sqlite3
 import stat
 import tempfile
+import zlib
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ProcessPoolExecutor
-from contextlib import ExitStack
+from contextlib import ExitStack, closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
+import numpy as np
 
 from neogenesis.bench.archives import is_archive, unpack
 from neogenesis.bench.folders import cache_folder
@@ -23,11 +26,11 @@ from neogenesis.core.drivers.inf import Inf, InfFault, read_inf
 from neogenesis.core.drivers.modules import claimed, firmware_of
 from neogenesis.core.drivers.rank import Match, matches
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
-from neogenesis.core.record import save_pieces, to_json
+from neogenesis.core.record import to_json
 
 _LARGEST_INF, _MOST_FILES, _DEEPEST = 16 << 20, 2_000_000, 40
 #: Written into the name of the cache: another version of the reader reads anew.
-_READER = "1"
+_READER = "3"
 _SEVERAL = 400
 
 
@@ -84,7 +87,7 @@ def _from_infs(hardware: Hardware, packages: Path, unpacked: Path) -> Found:
     by_device: dict[int, list[Match]] = {}
     skipped: list[Skipped] = []
     places: dict[str, Indexed] = {}
-    for one in _indexed(packages, unpacked, skipped):
+    for one in _indexed(packages, unpacked, hardware, skipped):
         if one.inf is None:
             skipped.append(Skipped(inf=one.name, text=one.error))
             continue
@@ -127,8 +130,8 @@ def _walk(folder: Path) -> Iterator[Path]:
                 yield Path(entry.path)
 
 
-def _indexed(packages: Path, unpacked: Path, skipped: list[Skipped]) -> Iterator[Indexed]:
-    """Each INF of the folder and of archives in it, out of the cache where it has not changed since."""
+def _indexed(packages: Path, unpacked: Path, hardware: Hardware, skipped: list[Skipped]) -> Iterator[Indexed]:
+    """Each INF of the folder and of archives in it that matters, out of the cache where it has not changed since."""
     infs: list[tuple[str, Path]] = []
     for path in _walk(packages):
         name = path.relative_to(packages).as_posix()
@@ -136,7 +139,7 @@ def _indexed(packages: Path, unpacked: Path, skipped: list[Skipped]) -> Iterator
             infs.append((name, path))
         elif is_archive(name):
             infs += _of_archive(name, path, unpacked, skipped)
-    yield from _read_all(packages, infs)
+    yield from _read_all(packages, infs, hardware)
 
 
 def _of_archive(name: str, path: Path, unpacked: Path, skipped: list[Skipped]) -> list[tuple[str, Path]]:
@@ -154,23 +157,79 @@ def _of_archive(name: str, path: Path, unpacked: Path, skipped: list[Skipped]) -
     return [(f"{name}/{p.relative_to(inside).as_posix()}", p) for p in found]
 
 
-def _read_all(packages: Path, infs: list[tuple[str, Path]]) -> Iterator[Indexed]:
-    cache_path = _cache_path(packages)
-    cache = _read_cache(cache_path)
-    kept: dict[str, bytes] = {}
-    marks = {name: _mark(path) for name, path in infs}
-    fresh = [(name, path) for name, path in infs if _key(name, marks[name]) not in cache]
-    made = dict(_parsed(fresh))
-    decoder = msgspec.msgpack.Decoder(tuple[Inf | None, str])
-    changed = bool(fresh) or len(cache) != len(infs)
-    for name, path in infs:
-        key = _key(name, marks[name])
-        data = cache.get(key) or made.get(name) or msgspec.msgpack.encode((None, "It could not be read."))
-        kept[key] = data
-        inf, error = decoder.decode(data)
-        yield Indexed(name, path.parent, inf, error)
-    if changed:
-        _write_cache(cache_path, kept)
+def _read_all(packages: Path, infs: list[tuple[str, Path]], hardware: Hardware) -> Iterator[Indexed]:
+    """Those that name an identifier of the machine, and those that cannot be used; the others are not even decoded."""
+    decoder = msgspec.msgpack.Decoder(Inf)
+    asked = _marks(i for d in hardware.devices for i in (*d.hardware_ids, *d.compatible_ids))
+    with closing(_Cache(_cache_path(packages))) as cache:
+        keys = {name: f"{name}\n{_mark(path)}" for name, path in infs}
+        known = cache.keys()
+        for name, parsed in _parsed([(name, path) for name, path in infs if keys[name] not in known]):
+            cache.put(keys[name], parsed)
+        cache.forget(known - set(keys.values()))
+        for name, path in infs:
+            error, marks = cache.summary(keys[name])
+            if error:
+                yield Indexed(name, path.parent, None, error)
+            elif np.isin(asked, np.frombuffer(marks, np.uint32)).any():
+                yield Indexed(name, path.parent, decoder.decode(cache.data(keys[name])))
+
+
+#: An INF as it is kept: why it cannot be used, the marks of its identifiers, and itself.
+_Parsed = tuple[str, bytes, bytes]
+
+
+def _marks(ids: Iterable[str]) -> np.ndarray[tuple[int], np.dtype[np.uint32]]:
+    """Short marks of identifiers: two of them may share one, so a hit is looked at closely."""
+    return np.array(sorted({zlib.crc32(i.strip().casefold().encode()) for i in ids if i}), np.uint32)
+
+
+class _Cache:
+    """What was read of each INF, by its name, size and time; in memory where there is no place for a file."""
+
+    def __init__(self, path: Path) -> None:
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            self._open(str(path))
+        except (OSError, sqlite3.DatabaseError):
+            with suppress(OSError):
+                path.unlink(missing_ok=True)
+            try:
+                self._open(str(path))
+            except sqlite3.DatabaseError:
+                self._open(":memory:")
+
+    def _open(self, place: str) -> None:
+        self._database = sqlite3.connect(place, timeout=0.2)
+        try:
+            self._database.execute("pragma synchronous = off")
+            self._database.execute(
+                "create table if not exists inf (key text primary key, error text, marks blob, data blob)"
+            )
+        except sqlite3.DatabaseError:
+            self._database.close()
+            raise
+
+    def keys(self) -> set[str]:
+        return {key for (key,) in self._database.execute("select key from inf")}
+
+    def summary(self, key: str) -> tuple[str, bytes]:
+        """Why it cannot be used, empty where it can, and the marks of its identifiers."""
+        found = self._database.execute("select error, marks from inf where key = ?", (key,)).fetchone()
+        return found or ("It could not be read.", b"")
+
+    def data(self, key: str) -> bytes:
+        return bytes(self._database.execute("select data from inf where key = ?", (key,)).fetchone()[0])
+
+    def put(self, key: str, parsed: _Parsed) -> None:
+        self._database.execute("insert or replace into inf values (?, ?, ?, ?)", (key, *parsed))
+
+    def forget(self, keys: Iterable[str]) -> None:
+        self._database.executemany("delete from inf where key = ?", [(key,) for key in keys])
+        self._database.commit()
+
+    def close(self) -> None:
+        self._database.close()
 
 
 def _mark(path: Path) -> str:
@@ -181,11 +240,7 @@ def _mark(path: Path) -> str:
     return f"{status.st_size} {status.st_mtime_ns}"
 
 
-def _key(name: str, mark: str) -> str:
-    return f"{name}\n{mark}"
-
-
-def _parsed(infs: list[tuple[str, Path]]) -> Iterator[tuple[str, bytes]]:
+def _parsed(infs: list[tuple[str, Path]]) -> Iterator[tuple[str, _Parsed]]:
     """Read on all cores where there are many."""
     if len(infs) < _SEVERAL:
         for name, path in infs:
@@ -196,37 +251,21 @@ def _parsed(infs: list[tuple[str, Path]]) -> Iterator[tuple[str, bytes]]:
         yield from zip(names, pool.map(_parse, [path for _, path in infs], chunksize=64), strict=True)
 
 
-def _parse(path: Path) -> bytes:
-    """An INF, or why it cannot be used, as bytes for the cache."""
+def _parse(path: Path) -> _Parsed:
     try:
         with path.open("rb") as file:
             data = file.read(_LARGEST_INF + 1)
-        return msgspec.msgpack.encode((read_inf(data, path.name), ""))
+        inf = read_inf(data, path.name)
     except InfFault as fault:
-        return msgspec.msgpack.encode((None, str(fault)))
+        return str(fault), b"", b""
     except OSError as error:
-        return msgspec.msgpack.encode((None, f"It cannot be read ({error.strerror})."))
+        return f"It cannot be read ({error.strerror}).", b"", b""
+    return "", _marks(i for m in inf.models for i in m.ids).tobytes(), msgspec.msgpack.encode(inf)
 
 
 def _cache_path(packages: Path) -> Path:
     mark = hashlib.blake2b(str(packages.absolute()).encode(), digest_size=12).hexdigest()
     return cache_folder() / "drivers" / f"{mark}-{_READER}.index"
-
-
-def _read_cache(path: Path) -> dict[str, bytes]:
-    try:
-        return msgspec.msgpack.decode(path.read_bytes(), type=dict[str, bytes])
-    except (OSError, msgspec.MsgspecError):
-        return {}
-
-
-def _write_cache(path: Path, kept: dict[str, bytes]) -> None:
-    """A cache that cannot be written is only slower."""
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        save_pieces(path, (msgspec.msgpack.encode(kept),), settled=False)
-    except (OSError, BadRecord):
-        return
 
 
 # The files of a package
