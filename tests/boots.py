@@ -104,7 +104,7 @@ def _core() -> bytes:
     config, out = folder / "early.cfg", folder / "core.img"
     config.write_text("serial\nterminal_output serial\n" + BY_FILE)
     modules: Sequence[str] = (
-        *("biosdisk", "normal", "search", "search_fs_file", "part_gpt", "part_msdos", "ext2", "cat", "sleep"),
+        *("biosdisk", "normal", "search", "search_fs_file", "part_gpt", "part_msdos", "ext2", "ntfs", "cat", "sleep"),
         *("echo", "serial", "terminal"),
     )
     run("grub-mkimage", "-O", "i386-pc", "-o", out, "-p", "/boot/grub", "-c", config, *modules)

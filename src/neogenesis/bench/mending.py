@@ -17,7 +17,7 @@ from neogenesis.bench.drives import confirm_tail, open_sealed, open_target
 from neogenesis.bench.exposed import exposed
 from neogenesis.bench.planning import load_plan, new_id
 from neogenesis.bench.reader import open_tree
-from neogenesis.bench.tools import find_tool
+from neogenesis.bench.utilities import find_tool
 from neogenesis.core.boot import BootDrive, Forecast, forecast
 from neogenesis.core.boot.planned import planned_drive
 from neogenesis.core.boot.remedies import Remedies, Remedy, RemedyRow, checked_code, remedies_for, remedy_for

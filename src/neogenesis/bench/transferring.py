@@ -12,6 +12,7 @@ import msgspec
 
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import Hardware, OpenDrive, OpenTarget, confirm_tail, open_sealed, open_target, pace_of
+from neogenesis.bench.installing import SystemFiles
 from neogenesis.bench.names import named, write_names
 from neogenesis.bench.planning import load_plan
 from neogenesis.bench.reader import open_tree
@@ -22,7 +23,8 @@ from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadRecord, Refused
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
-from neogenesis.core.store import ReadableStore, WatchedStore
+from neogenesis.core.plan.model import NOTHING, FreshSource
+from neogenesis.core.store import MemoryStore, ReadableStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.system import files_touching
 from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, check_tail, planned_target
@@ -43,6 +45,18 @@ def run_transfer(plan_path: Path, tail: str, resume: bool, verify: Verify, event
     if plan.target.drive is not None:
         check_tail(tail, confirm_tail(plan.target.drive))
     _check_room(plan, plan_path)
+    places = (EventsTo(str(files.events), anew=not resume), *events)
+    pace = pace_of(plan.target.drive.path) if plan.target.drive else 1.0
+    if isinstance(plan.source, FreshSource):
+        return run_work(
+            "fresh",
+            lambda running: make_anew(plan, files, running.frame, resume, verify),
+            plan_path,
+            places,
+            BenchClock(pace),
+            _final,
+            begins=False,
+        )
     old = plan.source.survey.drive
     with closing(open_sealed(old.path, old.sector_size, "hold")) as source:
 
@@ -52,9 +66,23 @@ def run_transfer(plan_path: Path, tail: str, resume: bool, verify: Verify, event
                 _name_files(plan, files, source, outcome, running.frame.tell)
             return outcome
 
-        pace = max(source.hardware.pace, pace_of(plan.target.drive.path) if plan.target.drive else 1.0)
-        places = (EventsTo(str(files.events), anew=not resume), *events)
-        return run_work("transfer", body, plan_path, places, BenchClock(pace), _final, begins=False)
+        clock = BenchClock(max(source.hardware.pace, pace))
+        return run_work("transfer", body, plan_path, places, clock, _final, begins=False)
+
+
+def make_anew(plan: Plan, files: RunFiles, frame: Frame, resume: bool, verify: Verify) -> Outcome:
+    """Run a plan that has no old drive: volumes are made, filled where it says so, and written."""
+    planned = planned_target(plan)
+    system = plan.source.system if isinstance(plan.source, FreshSource) else None
+    filled = None
+    if system is not None:
+        filled = SystemFiles(plan, files.work, frame.control.checkpoint, lambda count: None)
+    with closing(open_target(planned.path, plan.target.sector_size)) as target:
+        nothing = MemoryStore(0, plan.target.sector_size)
+        ends = Ends(nothing, lambda: (Surveyed(NOTHING, {}), NOTHING.drive), target.store, target.drive, None)
+        outcome = Transfer(plan, ends, files, FilesystemTools(filled), frame, verify).run(resume)
+        target.store.settle()
+        return outcome
 
 
 def carry_out(

@@ -23,11 +23,12 @@ from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.work import Control, Event, Frame
 
 T = TypeVar("T")
-Kind = Literal["transfer", "image", "restore", "rescue", "salvage"]
+Kind = Literal["transfer", "fresh", "image", "restore", "rescue", "salvage"]
 Ending = Literal["done", "refused", "partial", "mismatch", "stopped", "failed"]
 #: Why the computer must not sleep, as the desktop shows it.
 _WHY: dict[Kind, str] = {
     "transfer": "A drive is being copied",
+    "fresh": "A drive is being made anew",
     "image": "A drive is being imaged",
     "restore": "An image is being written to a drive",
     "rescue": "A failing drive is being read",

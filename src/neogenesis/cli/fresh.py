@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from neogenesis.bench.telling import EventsTo
+from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import to_json
+from neogenesis.core.units import both_text, parse_size
+
+if TYPE_CHECKING:
+    from neogenesis.core.plan import Plan
+    from neogenesis.core.plan.recipe import Recipe, RecipeWishes
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 
@@ -44,4 +53,146 @@ def drivers(hardware: Path, packages: Path, pack: Path | None, as_json: bool) ->
     click.echo(f"{found.bytes} bytes in {len(found.order)} packages; {len(found.missing)} devices without a driver.")
 
 
-COMMANDS = (drivers,)
+def _wishes(f: Callable[..., None]) -> Callable[..., None]:
+    """The options of a recipe, which installing has as well."""
+    for option in (
+        click.option("--spare", type=click.IntRange(0, 50), default=0, metavar="PERCENT", help="Stays unallocated."),
+        click.option("--data-volume", metavar="SIZE", help="A second volume of that size."),
+        click.option("--swap", metavar="SIZE", help="Swap of that size, where the recipe knows it."),
+        click.option("-o", "out", metavar="PLAN", type=click.Path(path_type=Path), help="Where the plan is kept."),
+        click.option("--resume", is_flag=True, help="Go on where a run that was cut short left off."),
+        click.option("--verify", type=click.Choice(["full", "sample", "none"]), default="full", show_default=True),
+        click.option("--events", metavar="FILE|-", help="Events as JSON lines."),
+    ):
+        f = option(f)
+    return f
+
+
+_tails = click.option(
+    "--confirm", "tails", metavar="TAIL", multiple=True, help="Last four of the drive's serial or name, once for each."
+)
+
+
+@click.command()
+@click.argument("name", metavar="NAME", required=False)
+@click.argument("drives", metavar="DRIVE...", nargs=-1)
+@click.option("--list", "listed", is_flag=True, help="Say which recipes there are.")
+@_tails
+@_wishes
+@_json
+def recipe(name: str | None, drives: tuple[str, ...], listed: bool, as_json: bool, **more: Any) -> None:
+    """Give drives a fresh table with empty volumes, by a recipe.
+
+    Example: neogenesis recipe nt-uefi /dev/sdc --confirm 41F2 --spare 10
+    """
+    from neogenesis.bench import installing
+    from neogenesis.core.plan.recipe import recipes
+
+    if listed:
+        _list_recipes(recipes(), as_json)
+        return
+    if name is None or not drives:
+        raise BadArgument(
+            "A recipe and at least one drive are needed.", "neogenesis recipe --list says which there are."
+        )
+    chosen = installing.recipe_of(name)
+    wanted = _wanted(more)
+    _build(
+        drives,
+        more,
+        "recipe",
+        lambda drive, tail: installing.plan_recipe(chosen, installing.fresh_target(drive, tail), wanted),
+    )
+
+
+def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
+    from neogenesis.bench.shipped import appliance_names
+
+    names = [*(r.name for r in known), *(f"appliance:{n}" for n in appliance_names())]
+    if as_json:
+        click.echo(to_json({"schema": "neogenesis.recipes/1", "names": names, "recipes": known}).decode(), nl=False)
+        return
+    for one in known:
+        click.echo(f"{one.name:<16} {one.title}\n{'':<16} {one.why}")
+    for name in names[len(known) :]:
+        click.echo(f"{name:<16} As the device class asks.")
+
+
+@click.command()
+@click.argument("system", metavar="SYSTEM", type=click.Path(path_type=Path))
+@click.argument("recipe_name", metavar="RECIPE")
+@click.argument("drives", metavar="DRIVE...", nargs=-1, required=True)
+@_tails
+@click.option(
+    "--drivers", metavar="FOLDER", type=click.Path(path_type=Path), help="Laid where the system looks for them."
+)
+@click.option("--answers", metavar="FILE", type=click.Path(path_type=Path), help="For the first start, as JSON.")
+@_wishes
+def install(
+    system: Path, recipe_name: str, drives: tuple[str, ...], drivers: Path | None, answers: Path | None, **more: Any
+) -> None:
+    """Put a system image onto fresh drives, and say what would start.
+
+    Example: neogenesis install meridian.tar.zst nt-uefi /dev/sdc --confirm 41F2 --drivers stick/drivers
+    """
+    from neogenesis.bench import installing
+    from neogenesis.bench.booting import forecast_drives
+    from neogenesis.bench.cases import read_named
+    from neogenesis.bench.system_image import inspect_system
+    from neogenesis.core.reinstall import Answers, read_answers
+
+    chosen = installing.recipe_of(recipe_name)
+    told = read_answers(read_named(answers, "answers file")) if answers is not None else Answers()
+    found = inspect_system(system)
+    wanted = _wanted(more)
+    _build(
+        drives,
+        more,
+        "install",
+        lambda drive, tail: installing.plan_install(
+            found, chosen, installing.fresh_target(drive, tail), wanted, told, drivers
+        ),
+    )
+    if more["events"] == "-":
+        return
+    for drive in drives:
+        forecast = forecast_drives([drive], None)
+        says = "It would start." if forecast.starts else f"It would not start: it breaks at {forecast.breaks_at}."
+        click.echo(f"{drive}: {found.description.name}. {says}")
+
+
+def _wanted(more: dict[str, Any]) -> RecipeWishes:
+    from neogenesis.core.plan.recipe import RecipeWishes
+
+    return RecipeWishes(
+        spare_percent=more["spare"],
+        data_volume_bytes=parse_size(more["data_volume"]) if more["data_volume"] else 0,
+        swap_bytes=parse_size(more["swap"]) if more["swap"] else 0,
+    )
+
+
+def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callable[[str, str], Plan]) -> None:
+    """All drives are looked at before the first is written to; then one after the other."""
+    from neogenesis.bench import installing, transferring
+    from neogenesis.bench.planning import load_plan
+
+    tails = more["tails"]
+    if len(tails) != len(drives):
+        raise BadArgument(
+            f"{len(drives)} drives need {len(drives)} times --confirm, in their order; there are {len(tails)}.",
+            "Read each tail off its drive.",
+        )
+    if len(drives) > 1 and more["out"] is not None:
+        raise BadArgument("-o names one plan, and there are several drives.", "Leave it out.")
+    paths = installing.kept_plans(drives, tails, kind, more["out"], more["resume"], plan)
+    for drive, tail, path in zip(drives, tails, paths, strict=True):
+        places = [EventsTo(more["events"])] if more["events"] else []
+        transferring.run_transfer(path, tail, more["resume"], more["verify"], places)
+        if more["events"] != "-":
+            layout = load_plan(path).layout
+            click.echo(f"{drive}: {layout.table} with {len(layout.partitions)} partitions. Plan: {path}")
+            for p in layout.partitions:
+                click.echo(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
+
+
+COMMANDS = (drivers, recipe, install)

@@ -11,9 +11,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from neogenesis.core.errors import Damaged
 from neogenesis.core.filesystem.exfat import Layout, read_layout
 from neogenesis.core.filesystem.fat import Resized
-from neogenesis.core.store import ReadableStore
+from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.units import MIB, round_up
 
 _BOOT_SECTORS = 12
@@ -77,6 +78,46 @@ def place_patches(store: ReadableStore, old_start: int, new_start: int) -> list[
         return []
     same = _New(old.sectors, old.table_sectors, old.heap_sector, old.clusters)
     return _boot_patches(store, old, same, None, new_start // old.sector_bytes)
+
+
+def settle(store: WritableStore, sector_bytes: int, first_sector: int, serial: bytes) -> None:
+    """Give a volume that was just made its place, its serial, and the sectors of its drive.
+
+    The utility makes sectors of 512 bytes in a file; nothing but the boot regions counts in sectors. Raises Damaged.
+    """
+    old = read_layout(store)
+    shift = (sector_bytes // old.sector_bytes).bit_length() - 1
+    region = bytearray(store.read(0, _BOOT_SECTORS * old.sector_bytes))
+    fields = struct.unpack_from("<QQIIIII", region, 64)
+    _, sectors, table_at, table, heap, clusters, _ = fields
+    least = 2 * _BOOT_SECTORS * sector_bytes
+    if table_at * old.sector_bytes < least or region[109] < shift or any(v % (1 << shift) for v in (table_at, heap)):
+        raise Damaged("exFAT boot sector", 0, "the new volume cannot be given the sectors of its drive")
+    struct.pack_into(
+        "<QQIIII",
+        region,
+        64,
+        first_sector,
+        sectors >> shift,
+        table_at >> shift,
+        -(-table >> shift),
+        heap >> shift,
+        clusters,
+    )
+    region[108], region[109] = region[108] + shift, region[109] - shift
+    if serial:
+        region[100:104] = serial
+    wide = bytearray(_BOOT_SECTORS * sector_bytes)
+    for n in range(_BOOT_SECTORS - 1):
+        piece = bytes(region[n * old.sector_bytes : (n + 1) * old.sector_bytes])
+        at = n * sector_bytes
+        if 1 <= n <= 8:  # extended boot sectors end in their mark
+            wide[at + sector_bytes - 4 : at + sector_bytes] = piece[-4:]
+        else:
+            wide[at : at + len(piece)] = piece
+    wide[11 * sector_bytes :] = struct.pack("<I", _checksum(bytes(wide[: 11 * sector_bytes]))) * (sector_bytes // 4)
+    store.write(0, bytes(wide))
+    store.write(_BOOT_SECTORS * sector_bytes, bytes(wide))
 
 
 def _figures(old: Layout, new_size_bytes: int) -> _New:

@@ -11,7 +11,7 @@ from itertools import pairwise
 
 from neogenesis.core.errors import BadRecord, Refused
 from neogenesis.core.plan.intents import layout_as_it_is, relocates
-from neogenesis.core.plan.model import Layout, LayoutPartition, Plan
+from neogenesis.core.plan.model import FreshSource, Layout, LayoutPartition, Plan
 from neogenesis.core.plan.steps import (
     ClearTable,
     Copy,
@@ -23,7 +23,7 @@ from neogenesis.core.plan.steps import (
     WriteRanges,
     WriteTable,
 )
-from neogenesis.core.plan.tables import table_writes
+from neogenesis.core.plan.tables import plan_table_writes
 from neogenesis.core.survey import Survey
 from neogenesis.core.table import Partition
 
@@ -69,11 +69,15 @@ def _faults(plan: Plan) -> Iterator[str]:
 def _drive_faults(plan: Plan) -> Iterator[str]:
     layout, target, drive = plan.layout, plan.target, plan.target.drive
     old = plan.source.survey.drive
-    for what, size, sector in (
+    sized = [
         ("the layout", layout.size_bytes, layout.sector_size),
         ("the new drive", target.size_bytes, target.sector_size),
-        ("the old drive", old.size_bytes, old.sector_size),
-    ):
+    ]
+    if not isinstance(plan.source, FreshSource):
+        sized.append(("the old drive", old.size_bytes, old.sector_size))
+    elif plan.intent != "fresh":
+        yield "it copies, and names nothing to copy from"
+    for what, size, sector in sized:
         if not 0 < size <= _LARGEST_BYTES:
             yield f"{size} bytes is no size for {what}"
         if sector not in _SECTORS:
@@ -121,7 +125,7 @@ def _table_faults(plan: Plan) -> Iterator[str]:
     if plan.intent == "exact" and not relocates(plan.source.survey, plan.policy):
         return
     try:
-        table_writes(plan.layout, None if plan.intent == "beside" else plan.source.survey.table)
+        plan_table_writes(plan)
     except Refused as error:
         yield error.text.removesuffix("; nothing was written.")
     except (ValueError, OverflowError):
@@ -145,7 +149,9 @@ def _step_faults(plan: Plan) -> Iterator[str]:
         yield from _fault_of(step, plan)
     if plan.intent != "exact":
         copied = [s.partition for s in steps if isinstance(s, Copy) and s.partition is not None]
-        if sorted(copied) != sorted(p.number for p in layout.partitions):
+        made = {s.partition for s in steps if isinstance(s, MakeVolume)}
+        bare = {p.number for p in layout.partitions if plan.intent == "fresh" and p.number not in made}
+        if sorted(copied) != sorted(p.number for p in layout.partitions if p.number not in bare):
             yield "it does not copy every partition of its layout once"
 
 
@@ -205,6 +211,8 @@ def _fits(step: Prepare, old_bytes: int, new: LayoutPartition) -> bool:
 
 def _gate_faults(plan: Plan) -> Iterator[str]:
     needed = _NEEDED_GATES | (_NEEDED_WITH_A_DRIVE if plan.target.drive is not None else {"target-missing"})
+    if isinstance(plan.source, FreshSource):
+        needed -= {"source-mounted", "target-is-source"}
     missing = needed - {g.code for g in plan.gates}
     if missing:
         yield f"its gates are not complete ({', '.join(sorted(missing))} missing)"

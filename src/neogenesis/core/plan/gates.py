@@ -18,6 +18,8 @@ from neogenesis.core.units import both_text
 
 def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequence[Step]) -> tuple[Gate, ...]:
     """All gates, open ones as well: they are what the technician can rely on."""
+    if not survey.drive.path:  # nothing is copied
+        return tuple(g for g in _target_gates(survey, target) if g.code != "target-is-source")
     gates = [
         _gate(
             "source-mounted",

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from neogenesis.core.drive import Drive
+from neogenesis.core.drive import Drive, Health
 from neogenesis.core.estimate import Estimate
 from neogenesis.core.plan.policy import Intent, Policy
 from neogenesis.core.plan.steps import Step
 from neogenesis.core.record import Record
-from neogenesis.core.survey import Finding, Survey
+from neogenesis.core.survey import Finding, Survey, TableFacts
 from neogenesis.core.table.model import Partition, TableKind
 from neogenesis.core.table.types import Role
 
@@ -55,7 +55,49 @@ class ImageSource(Record, frozen=True, kw_only=True, tag_field="kind", tag="imag
     survey: Survey
 
 
-Source = DriveSource | ImageSource
+class SystemImage(Record, frozen=True, kw_only=True):
+    """An archive with a system to be put onto the drive, known again by its checksum (BLAKE3).
+
+    `settings` are what its files are told, by the name of the place holder in them; `drivers` is a folder that is
+    laid where the system looks for drivers at its first start.
+    """
+
+    path: str
+    digest: str
+    size_bytes: int
+    name: str
+    settings: dict[str, str] = {}
+    drivers: str = ""
+
+
+class FreshSource(Record, frozen=True, kw_only=True, tag_field="kind", tag="fresh"):
+    """No old drive: volumes by a recipe, empty or filled from a system image.
+
+    `boot_code` goes into the first sector, for machines that start from there.
+    """
+
+    recipe: str
+    title: str
+    system: SystemImage | None = None
+    boot_code: bytes = b""
+
+    @property
+    def survey(self) -> Survey:
+        """That of a drive without anything: there is nothing to carry over."""
+        return NOTHING
+
+
+#: What is surveyed where there is no old drive.
+NOTHING = Survey(
+    drive=Drive(path="", size_bytes=0, sector_size=512),
+    table=TableFacts(kind="none", disk_id="", problems=()),
+    partitions=(),
+    findings=(),
+    fingerprint="",
+    health=Health(verdict="unknown"),
+)
+
+Source = DriveSource | ImageSource | FreshSource
 
 
 class Target(Record, frozen=True, kw_only=True):

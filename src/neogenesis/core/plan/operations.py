@@ -71,7 +71,9 @@ def _preparation(survey: Survey, new: LayoutPartition) -> Prepare | MakeVolume |
     if old is None:
         text = f"Make an empty volume, {binary_text(new.size_bytes)}"
         kind = new_volume_kind(new.type_id)
-        return MakeVolume(id=ident, text=text, partition=new.number, volume_kind=kind, bytes=new.size_bytes)
+        return MakeVolume(
+            id=ident, text=text, partition=new.number, volume_kind=kind, label=new.title, bytes=new.size_bytes
+        )
     place_counts = old.volume.understood and old.volume.kind in ("ntfs", "vfat", "exfat")
     if new.size_bytes == old.size_bytes and not (place_counts and new.start_bytes != old.start_bytes):
         return None

@@ -7,7 +7,7 @@ from typing import Literal
 from neogenesis.core.plan.appliance import Appliance
 from neogenesis.core.record import Record
 
-Intent = Literal["replace", "beside", "split", "exact"]
+Intent = Literal["replace", "beside", "split", "exact", "fresh"]
 Growth = Literal["system", "share", "none"] | int
 
 

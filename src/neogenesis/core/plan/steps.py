@@ -33,9 +33,18 @@ class Prepare(_Step, frozen=True, kw_only=True, tag="prepare"):
 
 
 class MakeVolume(_Step, frozen=True, kw_only=True, tag="make-volume"):
-    """Make an empty volume in the work folder."""
+    """Make a volume in the work folder: empty, or with the files of a system image that stand under `tree` in it.
+
+    `volume_id` is the identity that it gets, a GUID of which each filesystem takes as much as it holds; empty for one
+    of the utility's own. With `whole` its first and last MiB are written whatever it uses of them, so that nothing of
+    what stood there before is taken for a volume.
+    """
 
     volume_kind: str
+    label: str = ""
+    volume_id: str = ""
+    tree: str = ""
+    whole: bool = False
 
 
 class ClearTable(_Step, frozen=True, kw_only=True, tag="clear-table"):

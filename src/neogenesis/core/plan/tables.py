@@ -3,17 +3,25 @@
 from __future__ import annotations
 
 from neogenesis.core.errors import Refused
-from neogenesis.core.plan.model import Layout
+from neogenesis.core.plan.model import FreshSource, Layout, Plan
 from neogenesis.core.survey import TableFacts
 from neogenesis.core.table import TableWrite, build_gpt, build_mbr
 
 
-def table_writes(layout: Layout, old: TableFacts | None) -> tuple[TableWrite, ...]:
+def plan_table_writes(plan: Plan) -> tuple[TableWrite, ...]:
+    """The table of a plan, whatever it is made from. Raises as `table_writes`."""
+    source = plan.source
+    if isinstance(source, FreshSource):
+        return table_writes(plan.layout, None, source.boot_code)
+    return table_writes(plan.layout, None if plan.intent == "beside" else source.survey.table)
+
+
+def table_writes(layout: Layout, old: TableFacts | None, boot_code: bytes = b"") -> tuple[TableWrite, ...]:
     """`old` gives its number of entries and its loader to the new table; None for a drive that carries nothing over.
 
     Raises Refused for partitions that the table cannot describe.
     """
-    entry_count, code = (old.entry_count, old.boot_code) if old else (0, b"")
+    entry_count, code = (old.entry_count, old.boot_code) if old else (0, boot_code)
     try:
         if layout.table == "gpt":
             return build_gpt(

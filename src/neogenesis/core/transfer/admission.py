@@ -13,7 +13,9 @@ import numpy as np
 from neogenesis.core.drive import Drive, is_cleared, refuse_mounted
 from neogenesis.core.errors import Refused
 from neogenesis.core.plan import Plan
+from neogenesis.core.plan.fresh import fresh_faults
 from neogenesis.core.plan.gates import gates_of
+from neogenesis.core.plan.model import FreshSource
 from neogenesis.core.plan.operations import plan_operations
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.survey import Surveyed
@@ -44,7 +46,12 @@ def check_gates(plan: Plan, surveyed: Surveyed) -> None:
     for gate in (*plan.gates, *again):
         if not gate.open:
             raise Refused(gate.code, f"{gate.text} Nothing was written.", gate.remedy)
-    if tuple(plan_operations(surveyed, plan.layout, plan.policy)) != plan.operations:
+    source = plan.source
+    if isinstance(source, FreshSource):
+        faults = fresh_faults(plan)
+        if faults:
+            raise Refused("plan", f"The plan {faults[0]}; nothing was written.", "Plan again.")
+    elif tuple(plan_operations(surveyed, plan.layout, plan.policy)) != plan.operations:
         raise Refused(
             "plan",
             "The steps of the plan are not those that its drives and its layout ask for; nothing was written.",

@@ -33,8 +33,8 @@ class VolumeTools(Protocol):
     def resize(self, store: WritableStore, kind: str, size_bytes: int) -> None:
         """Give the volume in `store` another size and leave it clean."""
 
-    def make(self, store: WritableStore, kind: str, label: str) -> None:
-        """Make an empty volume that fills `store`."""
+    def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+        """Make the volume of a step, which fills `store` and will begin at that byte of its drive, with its files."""
 
     def open_tree(self, store: ReadableStore) -> FileTree:
         """The files of a volume; raises Damaged."""
@@ -50,10 +50,12 @@ def prepared_volume(
     step: Prepare | MakeVolume,
     folder: Path,
     tools: VolumeTools,
+    sector_size: int,
 ) -> tuple[ReadableStore, Volume, bool]:
     """The volume for `new`, read again, and whether it was made now (True) or kept from before.
 
-    `source` is the sealed old drive. Raises ToolFailed, Damaged or Refused; nothing is written to a drive.
+    `source` is the sealed old drive, `sector_size` that of the new one. Raises ToolFailed, Damaged or Refused; nothing
+    is written to a drive.
     """
     path = folder / f"volume-{new.number}"
     size = new.size_bytes
@@ -61,9 +63,11 @@ def prepared_volume(
     if not kept:
         path.unlink(missing_ok=True)
     if old is None:
-        overlay = OverlayStore(MemoryStore(0, source.sector_size), path, size)
+        overlay = OverlayStore(MemoryStore(0, sector_size), path, size)
         if not kept:
-            tools.make(overlay, step.volume_kind, new.title)
+            if not isinstance(step, MakeVolume):
+                raise Refused("plan", "The plan prepares a volume out of nothing; nothing was written.", "Plan again.")
+            tools.make(overlay, step, new.start_bytes)
     else:
         view = RangeView(source, old.start_bytes, min(old.size_bytes, source.size_bytes - old.start_bytes))
         if isinstance(step, Prepare) and step.action == "patch":

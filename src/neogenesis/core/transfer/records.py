@@ -9,6 +9,7 @@ from neogenesis import __version__
 from neogenesis.core.drive import Drive
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
+from neogenesis.core.plan.model import FreshSource
 from neogenesis.core.transfer.manifest import save_manifest
 from neogenesis.core.transfer.regions import region_rows, save_regions
 from neogenesis.core.work import Clock, Journal
@@ -71,6 +72,8 @@ def write_records(files: RunFiles, plan: Plan, plan_hash: str, target: Drive, jo
         "lost": tuple(lost),
     }
     digest = save_manifest(files.manifest, head, journal.state.chunks.by_place())
+    if isinstance(plan.source, FreshSource):
+        return digest  # no old drive was read
     rows = region_rows(source.size_bytes, _read_ranges(plan, journal), lost)
     save_regions(files.regions, source.size_bytes, rows, source.identity, target.identity)
     return digest

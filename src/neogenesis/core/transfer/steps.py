@@ -52,10 +52,16 @@ def _prepare(transfer: Transfer, step: Prepare | MakeVolume, done: bool) -> None
     if new is None:
         raise Refused("plan", "The plan prepares a partition that it does not lay out.", "Plan again.")
     old = plan.source.survey.partition(step.from_partition) if isinstance(step, Prepare) else None
-    store, volume, made_now = prepared_volume(transfer.ends.source, old, new, step, transfer.files.work, transfer.tools)
+    ends, files = transfer.ends, transfer.files
+    sector = plan.layout.sector_size
+    store, volume, made_now = prepared_volume(ends.source, old, new, step, files.work, transfer.tools, sector)
     if made_now and done:
         journal.append([["forget", new.start_bytes, new.end_bytes]])
-    transfer.volumes[new.number] = (store, volume.allocation)
+    allocation = volume.allocation
+    if isinstance(step, MakeVolume) and step.whole and allocation is not None:
+        edge = min(MIB, new.size_bytes)
+        allocation = allocation.union(Extents.of([(0, edge), (new.size_bytes - edge, new.size_bytes)]))
+    transfer.volumes[new.number] = (store, allocation)
 
 
 def _clear(transfer: Transfer, step: ClearTable, done: bool) -> None:

@@ -6,7 +6,7 @@ from neogenesis.core.drive import TABLE_AREA_BYTES
 from neogenesis.core.errors import ReadFailed
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.intents import relocates
-from neogenesis.core.plan.tables import table_writes
+from neogenesis.core.plan.tables import plan_table_writes, table_writes
 from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow
 from neogenesis.core.table import TableWrite, gpt_usable
 
@@ -26,7 +26,7 @@ def final_writes(plan: Plan, source: ReadableStore) -> tuple[tuple[TableWrite, .
     """What is written last, and the ranges of the old drive that could not be read for it."""
     if plan.intent == "exact":
         return _exact_ends(plan, source)
-    return table_writes(plan.layout, None if plan.intent == "beside" else plan.source.survey.table), []
+    return plan_table_writes(plan), []
 
 
 def _exact_ends(plan: Plan, source: ReadableStore) -> tuple[tuple[TableWrite, ...], Lost]:

@@ -1,0 +1,269 @@
+"""Fresh drives: a recipe's table with empty volumes, or with a system image put onto them."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from itertools import combinations
+from pathlib import Path
+
+import msgspec
+from blake3 import blake3
+
+from neogenesis.bench.drives import confirm_tail, same_bytes
+from neogenesis.bench.planning import load_plan, new_id, target_of
+from neogenesis.bench.reader import open_tree
+from neogenesis.bench.shipped import load_appliance
+from neogenesis.bench.system_image import InspectedSystem, LaidOut, inspect_system, lay_out
+from neogenesis.bench.volumes import make_volume, own_ext_files
+from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
+from neogenesis.core.plan import Plan
+from neogenesis.core.plan.fresh import Filling, make_fresh_plan
+from neogenesis.core.plan.model import FreshSource, SystemImage, Target
+from neogenesis.core.plan.recipe import Recipe, RecipeWishes, recipe_named
+from neogenesis.core.plan.steps import MakeVolume
+from neogenesis.core.record import save
+from neogenesis.core.reinstall import Answers, answer_files, settings_for
+from neogenesis.core.store import ReadableStore, WritableStore
+from neogenesis.core.transfer import RunFiles, check_tail
+
+_SECTOR = 512
+
+
+def recipe_of(name: str) -> Recipe:
+    """Raises BadArgument for a name that no recipe has."""
+    return recipe_named(name, load_appliance)
+
+
+def fresh_target(name: str, tail: str | None = None) -> Target:
+    """What is known of a drive that is to be made anew. With `tail`, refused unless it is how the drive ends."""
+    known = target_of(name, _SECTOR)
+    if known.drive is None:
+        raise BadArgument(f"“{name}” is no drive.", "Name a drive.")
+    if tail is not None:
+        check_tail(tail, confirm_tail(known.drive))
+    if known.drive.mounted:
+        raise Refused(
+            "mounted",
+            f"“{name}” is mounted or in use by this machine; nothing was written.",
+            "Unmount it, after making sure that it is the right one.",
+        )
+    return known
+
+
+def plan_recipe(recipe: Recipe, target: Target, wishes: RecipeWishes) -> Plan:
+    """A plan of empty volumes; raises Refused."""
+    return make_fresh_plan(recipe, wishes, target, new_id)
+
+
+def plan_install(
+    system: InspectedSystem,
+    recipe: Recipe,
+    target: Target,
+    wishes: RecipeWishes,
+    answers: Answers,
+    drivers: Path | None = None,
+) -> Plan:
+    """A plan that puts a system image onto a recipe's volumes; raises Refused when it does not suit."""
+    about = system.description
+    if recipe.machine and recipe.machine not in about.firmware:
+        raise Refused(
+            "firmware",
+            f"{about.name} cannot be started by a {recipe.machine} machine; nothing was written.",
+            f"Take a recipe for {' or '.join(about.firmware)}.",
+        )
+    keys = {part.key for part in recipe.parts}
+    without = [key for key in system.bytes_by_key if key not in keys and key == "system"]
+    if without:
+        raise Refused("recipe", f"“{recipe.title}” has no system volume; nothing was written.", "Take another recipe.")
+    more = 0 if drivers is None else _folder_bytes(drivers)
+    filled = {key: size + (more if key == "system" else 0) for key, size in system.bytes_by_key.items() if key in keys}
+    legacy = recipe.machine == "legacy"
+    image = SystemImage(
+        path=str(system.path.absolute()),
+        digest=system.digest,
+        size_bytes=system.size_bytes,
+        name=about.name,
+        drivers=str(drivers.absolute()) if drivers is not None else "",
+    )
+    filling = Filling(image, filled, system.boot_code if legacy else b"", system.core if legacy else b"")
+    plan = make_fresh_plan(recipe, wishes, target, new_id, filling)
+    told = {
+        "MACHINE_NAME": answers.machine_name,
+        "LANGUAGE": answers.language,
+        "KEYBOARD": answers.keyboard,
+        "TIME_ZONE": answers.time_zone,
+        "MACHINE_ID": new_id().replace("-", "").lower(),
+    }
+    parts = {p.number: k for p, k in zip(plan.layout.partitions, _keys(plan), strict=True)}
+    settings = settings_for(plan.layout, plan.operations, parts, told)
+    source = FreshSource(
+        recipe=recipe.name,
+        title=recipe.title,
+        system=msgspec.structs.replace(image, settings=settings),
+        boot_code=filling.boot_code,
+    )
+    return msgspec.structs.replace(plan, source=source)
+
+
+def _keys(plan: Plan) -> list[str]:
+    """The keys of the recipe's parts, in the order of the layout."""
+    recipe = recipe_of(plan.source.recipe) if isinstance(plan.source, FreshSource) else None
+    keys = [part.key for part in recipe.parts] if recipe is not None else []
+    more = ["swap" if p.role == "swap" else "data" for p in plan.layout.partitions[len(keys) :]]
+    return [*keys, *more]
+
+
+def _folder_bytes(folder: Path) -> int:
+    """What a folder takes; raises BadArgument when it is not there."""
+    if not folder.is_dir():
+        raise BadArgument(f"The folder of drivers “{folder}” is not there.", "Check the name.")
+    return sum(p.stat().st_size + 4096 for p in folder.rglob("*") if p.is_file())
+
+
+def kept_plans(
+    drives: Sequence[str],
+    tails: Sequence[str],
+    kind: str,
+    out: Path | None,
+    resume: bool,
+    plan: Callable[[str, str], Plan],
+) -> list[Path]:
+    """A plan for each drive, written where it was asked for, else into this folder, named after its drive.
+
+    With `resume`, one that stands there for the same drive is gone on with. Raises NeogenesisError before any is run.
+    """
+    if any(same_bytes(one, other) for one, other in combinations(drives, 2)):
+        raise BadArgument("A drive is named twice, or two of them are one drive.", "Name each drive once.")
+    found = []
+    for drive, tail in zip(drives, tails, strict=True):
+        known = fresh_target(drive, tail).drive
+        key = known.identity.key if known is not None else "drive"
+        safe = "".join(c if c.isalnum() else "_" for c in tail.upper())
+        path = out or Path(f"{kind}-{safe}-{key}.plan.json")
+        if resume and path.exists():
+            held = load_plan(path).target.drive
+            if held is None or known is None or held.identity != known.identity:
+                raise BadRecord(f"“{path.name}” is a plan for another drive; nothing was written.", "Move it away.")
+        else:
+            save(path, plan(drive, tail))
+            RunFiles(path).journal.unlink(missing_ok=True)
+        found.append(path)
+    return found
+
+
+class SystemFiles:
+    """Fills volumes with the system image of a plan. `check` may end the work, `told` hears bytes of the image."""
+
+    def __init__(self, plan: Plan, scratch: Path, check: Callable[[], None], told: Callable[[int], None]) -> None:
+        source = plan.source
+        if not isinstance(source, FreshSource) or source.system is None:
+            raise Refused("plan", "The plan names no system image; nothing was written.", "Plan again.")
+        self._image, self._check, self._told, self._scratch = source.system, check, told, scratch
+        found = inspect_system(Path(self._image.path), lambda _: check())
+        if found.digest != self._image.digest:
+            raise Refused(
+                "image-changed",
+                f"The system image “{found.path.name}” is not the one that the plan was made for; nothing was written.",
+                "Plan again with this one.",
+            )
+        self._system = found
+
+    def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+        """Make a volume with its files, and read them back. Raises ToolFailed, BadRecord or Stopped."""
+        made = LaidOut()
+
+        def put(folder: Path) -> None:
+            nonlocal made
+            made = self._put(step.tree, folder)
+
+        if step.volume_kind == "ntfs":
+            make_volume(store, step, start_bytes, put=put)
+        elif step.volume_kind in ("vfat", "ext4"):
+            with _scratch_folder(self._scratch) as folder:
+                put(folder)
+                make_volume(store, step, start_bytes, laid_out=folder)
+                if step.volume_kind == "ext4":
+                    own_ext_files(store, made.owners)
+        else:
+            raise ToolFailed(
+                f"A volume of the kind {step.volume_kind} cannot be filled; nothing was written.", "Plan again."
+            )
+        verify_files(store, made.digests, self._check)
+
+    def _put(self, key: str, folder: Path) -> LaidOut:
+        image, settings = self._system, self._image.settings
+        made = lay_out(image, key, folder, settings, self._told, self._check)
+        if key != "system":
+            return made
+        about = image.description
+        answers = Answers(
+            language=settings.get("LANGUAGE", ""),
+            keyboard=settings.get("KEYBOARD", ""),
+            machine_name=settings.get("MACHINE_NAME", ""),
+            time_zone=settings.get("TIME_ZONE", ""),
+        )
+        drivers = about.drivers_to if self._image.drivers else ""
+        for name, data in answer_files(about.family, answers, drivers).items():
+            _write(folder, name, data, made)
+        if drivers:
+            root = Path(self._image.drivers)
+            for path in sorted(p for p in root.rglob("*") if p.is_file() and not p.is_symlink()):
+                self._check()
+                _write(folder, f"{drivers}/{path.relative_to(root).as_posix()}", path.read_bytes(), made)
+        return made
+
+
+def _write(folder: Path, name: str, data: bytes, made: LaidOut) -> None:
+    place = folder / name
+    try:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.unlink(missing_ok=True)
+        place.write_bytes(data)
+    except OSError as error:
+        raise BadRecord(
+            f"“{name}” cannot be written ({error.strerror}); nothing was written.", "Plan again."
+        ) from error
+    made.digests[name] = blake3(data).digest()
+
+
+@contextmanager
+def _scratch_folder(beside: Path) -> Iterator[Path]:
+    """A folder for files on their way; what a killed run left is taken away first."""
+    for left in beside.parent.glob(f".{beside.name}-files-*"):
+        shutil.rmtree(left, ignore_errors=True)
+    folder = Path(tempfile.mkdtemp(prefix=f".{beside.name}-files-", dir=beside.parent))
+    folder.chmod(0o755)
+    try:
+        yield folder
+    finally:
+        with suppress(OSError):
+            shutil.rmtree(folder, ignore_errors=True)
+
+
+def verify_files(store: ReadableStore, digests: dict[str, bytes], check: Callable[[], None]) -> None:
+    """Read every file of a volume back by another way than it was written; raises ToolFailed for one that differs."""
+    tree = open_tree(store)
+    try:
+        left = {name.casefold(): digest for name, digest in digests.items()}
+        for name, _, inode in tree.walk():
+            wanted = left.pop(name.casefold(), None)
+            if wanted is None:
+                continue
+            digest = blake3(max_threads=1)
+            for piece, _ in tree.contents(inode, 1 << 20):
+                check()
+                digest.update(piece)
+            if digest.digest() != wanted:
+                raise ToolFailed(
+                    f"“{name}” on the new volume is not what the image holds; nothing was written.", "Try again."
+                )
+        if left:
+            raise ToolFailed(
+                f"{len(left)} files are missing on the new volume, such as “{next(iter(left))}”; nothing was written.",
+                "Try again.",
+            )
+    finally:
+        tree.close()

@@ -1,0 +1,280 @@
+"""System images: an archive (tar, packed with zstd) with a description and a folder for each volume that it fills.
+
+Everything in it is foreign: names that lead out are refused, links are made last, so nothing is written through one.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+import tarfile
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO
+
+import zstandard
+from blake3 import blake3
+
+from neogenesis.bench.archives import safe_parts
+from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
+from neogenesis.core.reinstall.system import DESCRIPTIONS, SystemDescription, read_description, replaced
+from neogenesis.core.units import MIB, round_up
+
+_PIECE = 1 << 20
+_BLOCK = 4096
+_MOST_MEMBERS, _MOST_BYTES, _MOST_SETTINGS_BYTES, _MOST_LOADER = 5_000_000, 1 << 46, 64 * MIB, MIB
+_XATTR = "SCHILY.xattr."
+Told = Callable[[int], None]
+
+
+@dataclass(frozen=True, slots=True)
+class InspectedSystem:
+    """What stands in an image. Bytes are what the files take on a volume of blocks of 4 KiB, by the key of a part."""
+
+    path: Path
+    description: SystemDescription
+    digest: str
+    size_bytes: int
+    bytes_by_key: dict[str, int]
+    files_by_key: dict[str, int]
+    boot_code: bytes
+    core: bytes
+
+
+@dataclass(slots=True)
+class LaidOut:
+    """What was put into a folder: checksums of its files, and what could not be set there without rights."""
+
+    digests: dict[str, bytes] = field(default_factory=dict)
+    owners: dict[str, tuple[int, int, int]] = field(default_factory=dict)
+    refused: list[str] = field(default_factory=list)
+
+
+class _Hashed:
+    """A file whose bytes are counted and hashed as they go by."""
+
+    def __init__(self, file: IO[bytes], told: Told) -> None:
+        self._file, self._told = file, told
+        self.digest = blake3(max_threads=1)
+
+    def read(self, size: int = -1) -> bytes:
+        data = self._file.read(size)
+        self.digest.update(data)
+        self._told(len(data))
+        return data
+
+
+@contextmanager
+def _members(path: Path, told: Told) -> Iterator[tuple[tarfile.TarFile, _Hashed]]:
+    """The archive as a stream; raises BadRecord for one that is damaged or cut short."""
+    try:
+        with path.open("rb") as file:
+            hashed = _Hashed(file, told)
+            if path.name.endswith((".zst", ".tzst")):
+                with zstandard.ZstdDecompressor().stream_reader(hashed, read_size=_PIECE) as stream:  # type: ignore[arg-type]
+                    with tarfile.open(fileobj=stream, mode="r|", bufsize=_PIECE) as archive:
+                        yield archive, hashed
+                    while stream.read(_PIECE):
+                        pass
+            else:
+                with tarfile.open(fileobj=hashed, mode="r|", bufsize=_PIECE) as archive:  # type: ignore[call-overload]
+                    yield archive, hashed
+            while hashed.read(_PIECE):
+                pass
+    except (tarfile.TarError, zstandard.ZstdError, EOFError, UnicodeDecodeError) as error:
+        words = " ".join(str(error).split())[:120]
+        raise BadRecord(
+            f"The system image “{path.name}” is damaged or cut short ({words}).", "Fetch it again."
+        ) from error
+
+
+def inspect_system(path: Path, told: Told = lambda _: None) -> InspectedSystem:
+    """Read an image once, whole. Raises BadArgument when it is not there, BadRecord when it cannot be used."""
+    try:
+        size = path.stat().st_size
+    except OSError as error:
+        raise BadArgument(f"The system image “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
+    description: SystemDescription | None = None
+    sizes: dict[str, tuple[int, int]] = {}
+    small: dict[str, bytes] = {}
+    count = 0
+    with _members(path, told) as (archive, hashed):
+        for member in archive:
+            count += 1
+            parts = safe_parts(member.name)
+            if parts is None:
+                raise BadRecord(
+                    f"The system image “{path.name}” holds a name that leads out of it ({member.name[:80]}); "
+                    "nothing was written.",
+                    "Do not use it.",
+                )
+            if count > _MOST_MEMBERS or member.size > _MOST_BYTES or member.size < 0:
+                raise BadRecord(f"The system image “{path.name}” is larger than any system.", "Do not use it.")
+            name = "/".join(parts)
+            if member.isfile() and name in DESCRIPTIONS:
+                description = read_description(_read(archive, member, _MOST_SETTINGS_BYTES))
+            elif member.isfile() and len(parts) > 1 and parts[0] == "legacy" and member.size <= _MOST_LOADER:
+                small[name] = _read(archive, member, _MOST_LOADER)
+            held, files = sizes.get(parts[0], (0, 0))
+            own = round_up(member.size, _BLOCK) if member.isfile() else 0
+            sizes[parts[0]] = (held + own + _BLOCK, files + 1)
+    if description is None:
+        raise BadRecord(
+            f"“{path.name}” holds no description of a system ({DESCRIPTIONS[0]}); nothing was written.",
+            "Give an image that was made as docs/reinstall.md says.",
+        )
+    trees = {key: folder.strip("/") for key, folder in description.trees.items()}
+    missing = [key for key, folder in trees.items() if folder not in sizes and key == "system"]
+    if missing:
+        raise BadRecord(f"“{path.name}” holds no files for its system volume.", "Do not use it.")
+    there = {key: folder for key, folder in trees.items() if folder in sizes}
+    return InspectedSystem(
+        path=path,
+        description=description,
+        digest=hashed.digest.hexdigest(),
+        size_bytes=size,
+        bytes_by_key={key: sizes[folder][0] for key, folder in there.items()},
+        files_by_key={key: sizes[folder][1] for key, folder in there.items()},
+        boot_code=small.get(description.boot_code, b"")[:440],
+        core=small.get(description.core, b""),
+    )
+
+
+def _read(archive: tarfile.TarFile, member: tarfile.TarInfo, most: int) -> bytes:
+    file = archive.extractfile(member)
+    if file is None or member.size > most:
+        raise BadRecord(f"“{member.name[:80]}” in the system image is too large.", "Do not use it.")
+    return file.read()
+
+
+def lay_out(
+    image: InspectedSystem,
+    key: str,
+    folder: Path,
+    settings: Mapping[str, str],
+    told: Told,
+    check: Callable[[], None],
+) -> LaidOut:
+    """Put the files of one volume into a folder, place holders replaced. Raises BadRecord, or what `check` raises.
+
+    `told` hears how much of the archive has gone by, `check` is called often and may end it.
+    """
+    made = LaidOut()
+    prefix = tuple(image.description.trees[key].strip("/").split("/"))
+    marked = set(image.description.settings)
+    links: list[tuple[str, str, bool]] = []
+    folders: list[tuple[Path, tarfile.TarInfo]] = []
+    is_root = os.geteuid() == 0
+    try:
+        with _members(image.path, told) as (archive, hashed):
+            for member in archive:
+                check()
+                parts = safe_parts(member.name)
+                if parts is None or parts[: len(prefix)] != prefix or len(parts) == len(prefix):
+                    continue
+                inner = "/".join(parts[len(prefix) :])
+                place = folder.joinpath(*parts[len(prefix) :])
+                if member.isdir():
+                    place.mkdir(parents=True, exist_ok=True)
+                    folders.append((place, member))
+                elif member.isfile():
+                    place.parent.mkdir(parents=True, exist_ok=True)
+                    made.digests[inner] = _write(
+                        archive, member, place, settings if "/".join(parts) in marked else None
+                    )
+                    _adorn(place, member, is_root)
+                elif member.issym() or member.islnk():
+                    links.append((inner, member.linkname, member.issym()))
+                else:
+                    made.refused.append(inner)
+                    continue
+                if not is_root or not member.isfile():
+                    made.owners[inner] = (member.uid, member.gid, member.mode)
+        if hashed.digest.hexdigest() != image.digest:
+            raise BadRecord(
+                f"The system image “{image.path.name}” is not the one that was planned with; nothing was written.",
+                "Plan again with this one.",
+            )
+        for inner, target, symbolic in links:
+            _link(folder, prefix, inner, target, symbolic, made)
+        for place, member in reversed(folders):
+            _adorn(place, member, is_root)
+    except OSError as error:
+        raise BadRecord(
+            f"The files of the system image cannot be laid out ({error.strerror}); nothing was written.",
+            "Free space where the plan stands.",
+        ) from error
+    return made
+
+
+def _write(archive: tarfile.TarFile, member: tarfile.TarInfo, place: Path, settings: Mapping[str, str] | None) -> bytes:
+    """One file, holes as holes; returns its checksum."""
+    source = archive.extractfile(member)
+    digest = blake3(max_threads=1)
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
+    with suppress(FileNotFoundError):
+        place.unlink()
+    with os.fdopen(os.open(place, flags, 0o600), "wb", buffering=0) as out:
+        if source is not None and settings is not None:
+            data = replaced(source.read(_MOST_SETTINGS_BYTES), settings)
+            digest.update(data)
+            out.write(data)
+        elif source is not None:
+            sparse = member.issparse()
+            while piece := source.read(_PIECE):
+                digest.update(piece)
+                if sparse and not piece.strip(b"\0"):
+                    out.seek(len(piece), os.SEEK_CUR)
+                else:
+                    out.write(piece)
+            out.truncate(member.size)
+    return digest.digest()
+
+
+def _adorn(place: Path, member: tarfile.TarInfo, is_root: bool) -> None:
+    """Owner, permissions, attributes and date, as far as the folder's filesystem and our rights go."""
+    if is_root:
+        with suppress(OSError):
+            os.chown(place, member.uid, member.gid, follow_symlinks=False)
+    with suppress(OSError):
+        place.chmod(stat.S_IMODE(member.mode) | (0 if is_root else 0o600))
+    for name, value in member.pax_headers.items():
+        if name.startswith(_XATTR):
+            with suppress(OSError):
+                os.setxattr(place, name[len(_XATTR) :], value.encode("utf-8", "surrogateescape"), follow_symlinks=False)
+    with suppress(OSError):
+        os.utime(place, (member.mtime, member.mtime), follow_symlinks=False)
+
+
+def _link(folder: Path, prefix: tuple[str, ...], inner: str, target: str, symbolic: bool, made: LaidOut) -> None:
+    """Links are made when every file is there. A hard link leads to a file of the same volume, or is refused."""
+    place = folder / inner
+    place.parent.mkdir(parents=True, exist_ok=True)
+    if symbolic:
+        with suppress(FileExistsError):
+            place.symlink_to(target)
+        return
+    parts = safe_parts(target)
+    if parts is None or parts[: len(prefix)] != prefix:
+        made.refused.append(inner)
+        return
+    of = folder.joinpath(*parts[len(prefix) :])
+    if not of.is_file() or of.is_symlink():
+        made.refused.append(inner)
+        return
+    with suppress(FileExistsError):
+        os.link(of, place, follow_symlinks=False)
+    digest = made.digests.get("/".join(parts[len(prefix) :]))
+    if digest is not None:
+        made.digests[inner] = digest
+
+
+def is_system_image(path: Path) -> bool:
+    """Whether a file can be read as one."""
+    try:
+        inspect_system(path)
+    except NeogenesisError:
+        return False
+    return True

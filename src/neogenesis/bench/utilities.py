@@ -1,0 +1,68 @@
+"""The distribution's utilities: where they are, and running one to its end."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from collections.abc import Mapping
+
+from neogenesis.core.errors import ToolFailed
+
+_PACKAGES = {
+    "ntfsresize": "ntfs-3g",
+    "ntfsfix": "ntfs-3g",
+    "mkntfs": "ntfs-3g",
+    "e2fsck": "e2fsprogs",
+    "resize2fs": "e2fsprogs",
+    "mke2fs": "e2fsprogs",
+    "fsck.fat": "dosfstools",
+    "mkfs.fat": "dosfstools",
+    "fsck.exfat": "exfatprogs",
+    "tune2fs": "e2fsprogs",
+    "mcopy": "mtools",
+    "mmd": "mtools",
+    "mdir": "mtools",
+    "mkfs.exfat": "exfatprogs",
+    "mkswap": "util-linux",
+    "wimlib-imagex": "wimtools",
+}
+_PLACES = "/usr/sbin:/sbin:/usr/bin:/bin"
+
+
+def find_tool(name: str) -> str:
+    """The path of a utility; raises ToolFailed naming the package that brings it."""
+    found = shutil.which(name) or shutil.which(name, path=_PLACES)
+    if not found:
+        raise ToolFailed(
+            f"The utility {name} is missing; nothing was written.", f"Install the package {_PACKAGES.get(name, name)}."
+        )
+    return found
+
+
+def run_tool(
+    arguments: list[str],
+    what: str,
+    allowed: tuple[int, ...] = (0,),
+    answer: str = "",
+    more: Mapping[str, str] | None = None,
+) -> str:
+    """Run a utility to its end; raises ToolFailed with its own last words, on one line."""
+    done = subprocess.run(
+        [find_tool(arguments[0]), *arguments[1:]],
+        input=answer,
+        capture_output=True,
+        text=True,
+        errors="replace",
+        env={**os.environ, "LC_ALL": "C", **(more or {})},
+        check=False,
+        start_new_session=True,  # Ctrl+C stops the transfer at a safe point, not the utility in the middle
+    )
+    if done.returncode not in allowed:
+        words = [line.strip() for line in (done.stderr + "\n" + done.stdout).splitlines() if line.strip()]
+        told = "; ".join(words[:3])
+        raise ToolFailed(
+            f"{what} failed ({told[:240]}); nothing was written.",
+            "Plan with another size or with --grow none, or check the volume on the customer's machine.",
+        )
+    return done.stdout

@@ -1,0 +1,157 @@
+"""Plans without an old drive: a recipe's table with new volumes, empty or filled from a system image."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+
+import msgspec
+from blake3 import blake3
+
+from neogenesis.core.estimate import estimate
+from neogenesis.core.plan.gates import gates_of
+from neogenesis.core.plan.model import NOTHING, FreshSource, Layout, Plan, SystemImage, Target
+from neogenesis.core.plan.policy import Policy
+from neogenesis.core.plan.recipe import Recipe, RecipePart, RecipeWishes, reasons_of, recipe_layout
+from neogenesis.core.plan.steps import ClearTable, Copy, MakeVolume, RangeWrite, Step, Verify, WriteRanges, WriteTable
+from neogenesis.core.plan.tables import table_writes
+from neogenesis.core.units import MIB, binary_text, both_text
+
+_EMPTY_VOLUME_BYTES = 64 * MIB
+_GAP = MIB
+_RECORDS_MIB = 16
+_KINDS = ("vfat", "ntfs", "ext4", "exfat", "swap")
+
+
+class Filling:
+    """What a system image puts onto a recipe's volumes: bytes by the key of a part, and what stands before them.
+
+    `core` goes into the sectors behind the first one, where loaders of legacy machines live.
+    """
+
+    def __init__(self, image: SystemImage, bytes_by_key: Mapping[str, int], boot_code: bytes, core: bytes) -> None:
+        self.image, self.bytes_by_key, self.boot_code, self.core = image, bytes_by_key, boot_code, core
+
+
+def make_fresh_plan(
+    recipe: Recipe,
+    wishes: RecipeWishes,
+    target: Target,
+    new_id: Callable[[], str],
+    filling: Filling | None = None,
+) -> Plan:
+    """A plan for a recipe; raises Refused when the drive, or a volume for what goes onto it, is too small."""
+    if filling is not None:
+        recipe = _with_room(recipe, filling.bytes_by_key)
+    layout, parts = recipe_layout(recipe, wishes, target.size_bytes, target.sector_size, new_id)
+    source = FreshSource(
+        recipe=recipe.name,
+        title=recipe.title,
+        system=filling.image if filling is not None else None,
+        boot_code=filling.boot_code if filling is not None else b"",
+    )
+    operations = _operations(layout, parts, filling, new_id)
+    table_writes(layout, None, source.boot_code)
+    total = sum(s.bytes for s in operations if isinstance(s, Copy))
+    made = [s for s in operations if isinstance(s, MakeVolume)]
+    return Plan(
+        intent="fresh",
+        source=source,
+        target=target,
+        policy=Policy(intent="fresh", spare_percent=wishes.spare_percent),
+        layout=layout,
+        left_behind=(),
+        operations=tuple(operations),
+        gates=gates_of(NOTHING, target, layout, operations),
+        reasons=tuple(reasons_of(recipe, [parts[p.number] for p in layout.partitions])),
+        findings=(),
+        estimate=estimate(NOTHING.drive, target.drive, total, len(made), total),
+        scratch_bytes=2 * total + sum(s.bytes // 4096 for s in made),
+    )
+
+
+def _with_room(recipe: Recipe, bytes_by_key: Mapping[str, int]) -> Recipe:
+    """The recipe with volumes that hold what goes onto them, with a little to spare for their own records."""
+    parts = []
+    for part in recipe.parts:
+        filled = bytes_by_key.get(part.key, 0)
+        least = max(part.least_mib, filled * 115 // 100 // MIB + _RECORDS_MIB) if filled else part.least_mib
+        size = max(part.size_mib, least) if part.size_mib else 0
+        parts.append(msgspec.structs.replace(part, least_mib=least, size_mib=size))
+    return msgspec.structs.replace(recipe, parts=tuple(parts))
+
+
+def _operations(
+    layout: Layout, parts: Mapping[int, RecipePart], filling: Filling | None, new_id: Callable[[], str]
+) -> list[Step]:
+    made, copies = list[Step](), list[Step]()
+    for place in layout.partitions:
+        part = parts[place.number]
+        if part.kind == "none":
+            continue
+        filled = filling.bytes_by_key.get(part.key) if filling is not None else None
+        what = f"Make {place.title} ({part.kind}), {binary_text(place.size_bytes)}"
+        if filled is not None:
+            what += f", and put {both_text(filled)} of the system onto it"
+        made.append(
+            MakeVolume(
+                id=f"prepare-{place.number}",
+                text=what,
+                partition=place.number,
+                volume_kind=part.kind,
+                label=part.label,
+                volume_id=new_id(),
+                tree=part.key if filled is not None else "",
+                whole=True,
+                bytes=place.size_bytes,
+            )
+        )
+        copies.append(
+            Copy(
+                id=f"copy-{place.number}",
+                text=f"Write {place.title}",
+                partition=place.number,
+                mode="used",
+                volume_kind=part.kind,
+                bytes=min(_EMPTY_VOLUME_BYTES + (filled or 0), place.size_bytes),
+            )
+        )
+    core: list[Step] = []
+    if filling is not None and filling.core:
+        before = blake3(bytes(len(filling.core))).hexdigest()  # the table area is cleared before
+        ranges = (RangeWrite(start_bytes=layout.sector_size, data=filling.core, before=before),)
+        core = [WriteRanges(id="loader", text="Write the loader before the first partition", ranges=ranges)]
+    total = sum(c.bytes for c in copies)
+    return [
+        *made,
+        ClearTable(id="clear-table", text="Clear the old table of the new drive"),
+        *copies,
+        *core,
+        Verify(id="verify", text="Read everything back and compare", bytes=total),
+        WriteTable(id="write-table", text="Write the new table, backup first"),
+    ]
+
+
+def fresh_faults(plan: Plan) -> Sequence[str]:
+    """What a plan without an old drive may not ask for; empty when it is one that a recipe could have given."""
+    faults = []
+    source = plan.source
+    if not isinstance(source, FreshSource) or plan.intent != "fresh":
+        return ["names nothing to copy from"]
+    if len(source.boot_code) > 446:
+        faults.append("has boot code that is longer than a first sector holds")
+    first = min((p.start_bytes for p in plan.layout.partitions), default=_GAP)
+    for step in plan.operations:
+        if isinstance(step, MakeVolume):
+            if step.volume_kind not in _KINDS:
+                faults.append(f"makes a volume of the kind “{step.volume_kind[:20]}”")
+            if step.tree and source.system is None:
+                faults.append("fills a volume, and names no system image")
+        elif isinstance(step, WriteRanges):
+            if any(r.start_bytes < plan.layout.sector_size or r.start_bytes + len(r.data) > first for r in step.ranges):
+                faults.append("writes a loader into a partition")
+        elif isinstance(step, Copy):
+            if step.from_partition is not None or step.partition is None:
+                faults.append("copies from a drive that it does not name")
+        elif not isinstance(step, ClearTable | Verify | WriteTable):
+            faults.append(f"has a step “{step.kind}”")
+    return faults

@@ -1,0 +1,86 @@
+"""Answers for the first start: language, keyboard, name of the machine, as each family's own open files hold them.
+
+Sources: the NT family's published answer file (unattend, schema `urn:schemas-microsoft-com:unattend`); for Linux
+hostname(5), locale.conf(5), vconsole.conf(5), machine-id(5).
+"""
+
+from __future__ import annotations
+
+import re
+from typing import ClassVar
+from xml.sax.saxutils import escape
+
+from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
+
+_LANGUAGE = re.compile(r"[a-z]{2,3}(?:-[A-Z]{2})?")
+_KEYBOARD = re.compile(r"[a-z]{2,3}(?:-[a-z0-9]{1,20})?")
+_NAME = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9-]{0,13}[A-Za-z0-9])?")
+
+
+class Answers(StrictRecord, frozen=True, kw_only=True):
+    """No keys, no passwords: they are typed by the customer at the machine."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.answers/1"
+
+    schema: str = SCHEMA
+    language: str = "en-GB"
+    keyboard: str = "gb"
+    machine_name: str = "bench"
+    time_zone: str = "UTC"
+
+
+def read_answers(data: bytes) -> Answers:
+    """Raises BadRecord that names every fault."""
+    found = strict_from_json(data, Answers, "answers")
+    faults = []
+    if not _LANGUAGE.fullmatch(found.language):
+        faults.append(f"“{found.language[:20]}” is no language such as en-GB")
+    if not _KEYBOARD.fullmatch(found.keyboard):
+        faults.append(f"“{found.keyboard[:20]}” is no keyboard such as gb")
+    if not _NAME.fullmatch(found.machine_name):
+        faults.append(f"“{found.machine_name[:20]}” is no name for a machine: letters, digits and hyphens, at most 15")
+    if not re.fullmatch(r"[A-Za-z]+(?:[/_+-][A-Za-z0-9]+)*", found.time_zone) or len(found.time_zone) > 60:
+        faults.append(f"“{found.time_zone[:20]}” is no time zone such as Europe/London")
+    refuse_faults(faults, "answers file")
+    return found
+
+
+def answer_files(family: str, answers: Answers, drivers_to: str) -> dict[str, bytes]:
+    """Files for the system volume, by their place on it."""
+    if family == "nt":
+        return {"Windows/Panther/unattend.xml": _unattend(answers, drivers_to).encode()}
+    if family == "linux":
+        language = answers.language.replace("-", "_")
+        return {
+            "etc/hostname": f"{answers.machine_name}\n".encode(),
+            "etc/locale.conf": f"LANG={language}.UTF-8\n".encode(),
+            "etc/vconsole.conf": f"KEYMAP={answers.keyboard}\n".encode(),
+            "etc/machine-id": b"uninitialized\n",
+        }
+    lines = [f"{name}={getattr(answers, name)}" for name in ("language", "keyboard", "machine_name", "time_zone")]
+    return {"Meridian/System/first-start": ("\n".join(lines) + "\n").encode()}
+
+
+def _unattend(answers: Answers, drivers_to: str) -> str:
+    head = 'processorArchitecture="amd64" publicKeyToken="31bf3856ad364e35" language="neutral" versionScope="nonSxS"'
+    drivers = ""
+    if drivers_to:
+        place = escape("C:\\" + drivers_to.replace("/", "\\"))
+        drivers = (
+            '  <settings pass="offlineServicing">\n'
+            f'    <component name="Microsoft-Windows-PnpCustomizationsNonWinPE" {head}>\n'
+            '      <DriverPaths><PathAndCredentials xmlns:wcm="http://schemas.microsoft.com/WMIConfig/2002/State" '
+            f'wcm:action="add" wcm:keyValue="1"><Path>{place}</Path></PathAndCredentials></DriverPaths>\n'
+            "    </component>\n  </settings>\n"
+        )
+    language = escape(answers.language)
+    return (
+        '<?xml version="1.0" encoding="utf-8"?>\n<unattend xmlns="urn:schemas-microsoft-com:unattend">\n'
+        f"{drivers}"
+        f'  <settings pass="specialize">\n    <component name="Microsoft-Windows-Shell-Setup" {head}>\n'
+        f"      <ComputerName>{escape(answers.machine_name)}</ComputerName>\n    </component>\n  </settings>\n"
+        f'  <settings pass="oobeSystem">\n    <component name="Microsoft-Windows-International-Core" {head}>\n'
+        f"      <InputLocale>{language}</InputLocale><SystemLocale>{language}</SystemLocale>"
+        f"<UILanguage>{language}</UILanguage><UserLocale>{language}</UserLocale>\n    </component>\n  </settings>\n"
+        "</unattend>\n"
+    )

@@ -1,0 +1,343 @@
+"""Fresh drives: recipes on drives of all kinds, system images that start afterwards, and what is refused."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import tarfile
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from neogenesis.bench import installing
+from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.system_image import inspect_system, lay_out
+from neogenesis.core.errors import BadArgument, BadRecord, Refused
+from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
+from neogenesis.core.reinstall import Answers, answer_files, read_answers, read_description
+from neogenesis.core.units import MIB
+from tests.drives import blank, check_volume, data_hash, run, simulated, table_of
+from tests.systems import entry, system_image
+
+NAMES = ("nt-uefi", "nt-legacy", "linux-uefi", "linux-uefi-home", "both-uefi", "data", "data-old", "stick")
+
+
+@pytest.fixture(autouse=True)
+def here(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+
+
+def new_drive(folder: Path, mib: int, sector: int = 512, name: str = "new", serial: str = "CN2-000041F2") -> Path:
+    blank(folder / f"{name}.img", mib)
+    return simulated(
+        folder / f"{name}.drive.json",
+        f"{name}.img",
+        model="Corvane N2",
+        serial=serial,
+        sector_size=sector,
+        clock="virtual",
+    )
+
+
+def check_volumes(image: Path, survey_json: Any) -> None:
+    """Each volume passes its own checker."""
+    for p in survey_json(image)["partitions"]:
+        kind = {"vfat": "fat"}.get(p["volume"]["kind"], p["volume"]["kind"])
+        check_volume(image, p["start_bytes"], p["size_bytes"], kind, image.parent)
+
+
+@pytest.mark.parametrize("sector", [512, 4096])
+@pytest.mark.parametrize("name", NAMES)
+def test_every_recipe_on_both_kinds_of_sectors(
+    name: str, sector: int, tmp_path: Path, neogenesis: Any, survey_json: Any
+) -> None:
+    drive = new_drive(tmp_path, 1400, sector)
+    with (tmp_path / "new.img").open("r+b") as file:
+        file.write(b"\xeb\x52\x90NTFS    " * 1000)  # what stood there before
+    neogenesis("recipe", name, drive, "--confirm", "41f2", "--events", tmp_path / "events")
+    found = survey_json(drive)
+    assert found["drive"]["sector_size"] == sector and not found["table"]["problems"]
+    expected = [(p.kind, p.label.upper()) for r in recipes() if r.name == name for p in r.parts]
+    got = [(p["volume"]["kind"], p["volume"]["label"].upper()) for p in found["partitions"]]
+    assert got == [(kind, label if kind != "none" else "") for kind, label in expected]
+    assert not [f for f in found["findings"] if f["severity"] == "stop"]
+    if sector == 512:
+        assert "No errors" in run("sfdisk", "--verify", tmp_path / "new.img") or found["table"]["kind"] == "gpt"
+        check_volumes(tmp_path / "new.img", survey_json)
+
+
+def test_wishes_and_what_cannot_be_granted(tmp_path: Path, neogenesis: Any, survey_json: Any) -> None:
+    drive = new_drive(tmp_path, 2000)
+    neogenesis(
+        "recipe",
+        "linux-uefi",
+        drive,
+        "--confirm",
+        "41F2",
+        "--swap",
+        "100MiB",
+        "--data-volume",
+        "300MiB",
+        "--spare",
+        "20",
+    )
+    parts = survey_json(drive)["partitions"]
+    assert [p["volume"]["kind"] for p in parts] == ["vfat", "ext4", "swap", "ext4"]
+    assert [p["size_bytes"] // MIB for p in parts[2:]] == [100, 300]
+    assert parts[-1]["start_bytes"] + parts[-1]["size_bytes"] <= 2000 * MIB * 80 // 100
+    before = data_hash(tmp_path / "new.img")
+    for arguments, status, says in (
+        (("recipe", "nonsense", drive, "--confirm", "41F2"), 2, "no recipe"),
+        (("recipe", "data", drive, "--confirm", "9K3D"), 3, "not how the new drive ends"),
+        (("recipe", "data", drive), 2, "--confirm"),
+        (("recipe", "data"), 2, "at least one drive"),
+        (("recipe", "data", drive, "--confirm", "41F2", "--swap", "1GiB"), 2, "no swap"),
+        (("recipe", "linux-uefi", drive, "--confirm", "41F2", "--data-volume", "5GiB"), 3, "too small"),
+        (("recipe", "appliance:nothing", drive, "--confirm", "41F2"), 2, "no device class"),
+        (("recipe", "nt-uefi", drive, drive, "--confirm", "41F2", "--confirm", "41F2"), 2, "named twice"),
+    ):
+        assert says in neogenesis(*arguments, status=status).stderr
+    assert data_hash(tmp_path / "new.img") == before
+    tiny = blank(tmp_path / "tiny.img", 40)
+    assert "too small" in neogenesis("recipe", "nt-uefi", tiny, "--confirm", "tiny", status=3).stderr
+    mounted = simulated(tmp_path / "m.drive.json", "new.img", serial="X-0000AAAA", mounted=True)
+    assert "mounted" in neogenesis("recipe", "data", mounted, "--confirm", "AAAA", status=3).stderr
+
+
+def test_several_drives_and_a_device_class(tmp_path: Path, neogenesis: Any, survey_json: Any) -> None:
+    one, two = (
+        new_drive(tmp_path, 700, name="one", serial="A-00001111"),
+        new_drive(tmp_path, 900, name="two", serial="B-00002222"),
+    )
+    neogenesis("recipe", "appliance:chart-plotter", one, two, "--confirm", "1111", "--confirm", "2222")
+    for drive, room in ((one, 700), (two, 900)):
+        found = survey_json(drive)
+        assert [p["type_id"] for p in found["partitions"]] == ["0x0c", "0x83", "0x0b"] and found["table"][
+            "kind"
+        ] == "mbr"
+        assert sum(p["size_bytes"] for p in found["partitions"]) // MIB == room - 1
+    listed = json.loads(neogenesis("recipe", "--list", "--json").stdout)
+    assert set(NAMES) < set(listed["names"]) and "appliance:chart-plotter" in listed["names"]
+
+
+@pytest.mark.parametrize("recipe", recipes(), ids=lambda r: r.name)
+def test_layouts_fit_their_drives(recipe: Any) -> None:
+    ids = (f"1B1F3A1C-0000-4000-8000-{n:012X}" for n in range(1000))
+    for size in (300 * MIB, 8 << 30, 120 * 10**9, 500 * 10**9, 4 * 10**12, 22 * 10**12):
+        for sector in (512, 4096):
+            for spare in (0, 10):
+                layout, parts = recipe_layout(
+                    recipe, RecipeWishes(spare_percent=spare), size // sector * sector, sector, lambda: next(ids, "X")
+                )
+                ends = [p.start_bytes + p.size_bytes for p in layout.partitions]
+                assert all(p.start_bytes >= end for p, end in zip(layout.partitions[1:], ends, strict=False))
+                assert ends[-1] <= size - size * spare // 100 and layout.partitions[0].start_bytes >= MIB // 2
+                assert all(p.size_bytes >= parts[p.number].least_mib * MIB for p in layout.partitions)
+
+
+# Systems
+
+
+@pytest.mark.parametrize(
+    ("recipe", "family", "legacy"),
+    [
+        ("linux-uefi", "linux", False),
+        ("nt-uefi", "meridian", False),
+        ("linux-uefi-home", "linux", False),
+        ("nt-legacy", "meridian", True),
+    ],
+)
+def test_a_system_is_put_onto_a_drive_and_starts(
+    recipe: str, family: str, legacy: bool, tmp_path: Path, neogenesis: Any, survey_json: Any
+) -> None:
+    image = system_image(tmp_path / "system.tar.zst", family=family, legacy=True)
+    drive = new_drive(tmp_path, 900)
+    packed = tmp_path / "packed/001-link"
+    packed.mkdir(parents=True)
+    (packed / "link.inf").write_text("[Version]\n")
+    answers = tmp_path / "answers.json"
+    answers.write_text(
+        json.dumps(
+            {"schema": "neogenesis.answers/1", "machine_name": "lantern-7", "language": "de-DE", "keyboard": "de"}
+        )
+    )
+    done = neogenesis(
+        "install", image, recipe, drive, "--confirm", "41F2", "--drivers", tmp_path / "packed", "--answers", answers
+    )
+    assert legacy or "It would start." in done.stdout
+    target = tmp_path / "new.img"
+    if not legacy:
+        check_volumes(target, survey_json)
+    number = 2 if recipe != "nt-uefi" else 3
+    neogenesis("salvage", drive, tmp_path / "out", "--volume", str(number))
+    files = {p.relative_to(tmp_path / "out").as_posix(): p for p in (tmp_path / "out").rglob("*") if p.is_file()}
+    names = set(files)
+    assert any(n.endswith("Drivers/001-link/link.inf") for n in names) and any(n.endswith("token.txt") for n in names)
+    if family == "linux":
+        hostname = next(p for n, p in files.items() if n.endswith("etc/hostname"))
+        assert hostname.read_text() == "lantern-7\n"
+    else:
+        assert "language=de-DE" in next(p for n, p in files.items() if n.endswith("first-start")).read_text()
+    trial = run_trial(Trial([str(drive)], None, legacy, "TOKEN-ONE", 60))
+    assert trial.seen == "TOKEN-ONE" and (legacy or "TOLD-lantern-7" in trial.serial), trial.serial
+    again = data_hash(target)
+    neogenesis("verify", next(tmp_path.glob("install-*.plan.manifest.json")), drive)
+    assert data_hash(target) == again
+
+
+def test_owners_permissions_links_dates_and_holes_are_kept(tmp_path: Path, neogenesis: Any) -> None:
+    more = [
+        (entry("system/bin", type=tarfile.DIRTYPE, mode=0o755), b""),
+        (entry("system/bin/su", 3, mode=0o4755, uid=0, gid=12), b"su!"),
+        (entry("system/bin/link", type=tarfile.SYMTYPE, linkname="../etc/motd"), b""),
+        (entry("system/bin/hard", type=tarfile.LNKTYPE, linkname="system/bin/su"), b""),
+        (
+            entry(
+                "system/home/ann/note", 2, uid=1000, gid=1000, mode=0o600, pax_headers={"SCHILY.xattr.user.mark": "yes"}
+            ),
+            b"hi",
+        ),
+        (entry("system/bad", type=tarfile.LNKTYPE, linkname="/etc/passwd"), b""),
+    ]
+    image = system_image(tmp_path / "system.tar.zst", more=more)
+    drive = new_drive(tmp_path, 600)
+    neogenesis("install", image, "linux-uefi", drive, "--confirm", "41F2")
+    start = table_of(tmp_path / "new.img")["partitions"][1]["start"] * 512
+    volume = f"{tmp_path / 'new.img'}?offset={start}"
+    said = run("debugfs", "-R", "stat /bin/su", volume)
+    assert "Mode:  04755" in said and "Group:    12" in said and "Links: 2" in said and "0x6553f100" in said.lower(), (
+        said
+    )
+    assert "User:  1000" in run("debugfs", "-R", "stat /home/ann/note", volume)
+    assert "user.mark" in run("debugfs", "-R", "ea_list /home/ann/note", volume)
+    assert '"../etc/motd"' in run("debugfs", "-R", "stat /bin/link", volume)
+    assert "not found" in run("debugfs", "-R", "stat /bad", volume) or "bad" not in run(
+        "debugfs", "-R", "ls -p /", volume
+    )
+
+
+def test_an_installation_that_is_killed_is_gone_on_with(tmp_path: Path, neogenesis: Any, survey_json: Any) -> None:
+    files = {f"system/data/{n:03d}.bin": os.urandom(1 << 20) for n in range(40)}
+    image = system_image(tmp_path / "system.tar.zst", files=files)
+    drive = new_drive(tmp_path, 900)
+    command = [sys.executable, "-m", "neogenesis", "install", str(image), "linux-uefi", str(drive), "--confirm", "41F2"]
+    events = tmp_path / "events"
+    process = subprocess.Popen([*command, "--events", str(events)], stdout=subprocess.DEVNULL)
+    deadline = time.monotonic() + 60
+    while time.monotonic() < deadline and not (events.exists() and b'"copy"' in events.read_bytes()):
+        time.sleep(0.02)
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    assert not survey_json(tmp_path / "new.img")["partitions"]  # no table until all of it is there
+    neogenesis("install", image, "linux-uefi", drive, "--confirm", "41F2", "--resume")
+    check_volumes(tmp_path / "new.img", survey_json)
+    assert len(table_of(tmp_path / "new.img")["partitions"]) == 2 and not list(tmp_path.glob(".*-files-*"))
+
+
+def test_one_image_onto_four_drives_each_with_identities_of_its_own(tmp_path: Path, neogenesis: Any) -> None:
+    image = system_image(tmp_path / "system.tar.zst")
+    drives = [new_drive(tmp_path, 400, name=f"n{n}", serial=f"S-0000000{n}") for n in range(4)]
+    tails = [t for n in range(4) for t in ("--confirm", f"000{n}")]
+    done = neogenesis("install", image, "linux-uefi", *drives, *tails)
+    assert done.stdout.count("It would start.") == 4
+    ids = [p["uuid"] for n in range(4) for p in table_of(tmp_path / f"n{n}.img")["partitions"]]
+    assert len(set(ids)) == len(ids) == 8
+
+
+def test_what_is_no_system_image_is_refused_before_anything_is_written(tmp_path: Path, neogenesis: Any) -> None:
+    drive = new_drive(tmp_path, 400)
+    good = system_image(tmp_path / "good.tar.zst").read_bytes()
+    (tmp_path / "cut.tar.zst").write_bytes(good[: len(good) // 2])
+    (tmp_path / "empty.tar.zst").write_bytes(b"")
+    (tmp_path / "words.tar.zst").write_bytes(b"no archive at all")
+    system_image(tmp_path / "out.tar.zst", more=[(entry("system/../../etc/evil", 1), b"x")])
+    system_image(tmp_path / "lies.tar.zst", trees={"system": "../x"})
+    system_image(tmp_path / "odd.tar.zst", firmware=["toaster"])
+    system_image(tmp_path / "large.tar.zst", files={"system/big": bytes(500 << 20)})
+    for name, status, says in (
+        ("cut", 3, "damaged or cut short"),
+        ("empty", 3, "damaged or cut short"),
+        ("words", 3, "damaged or cut short"),
+        ("out", 3, "leads out of it"),
+        ("lies", 3, "leads out of the archive"),
+        ("odd", 3, "firmware"),
+        ("large", 3, "too small"),
+        ("gone", 2, "cannot be read"),
+    ):
+        found = neogenesis(
+            "install", tmp_path / f"{name}.tar.zst", "linux-uefi", drive, "--confirm", "41F2", status=status
+        )
+        assert says in found.stderr, found.stderr
+    neogenesis("install", tmp_path / "good.tar.zst", "nt-legacy", drive, "--confirm", "41F2", status=3)
+    lies = tmp_path / "lies.json"
+    lies.write_text(json.dumps({"schema": "neogenesis.answers/1", "machine_name": "../../etc", "language": "x" * 50}))
+    said = neogenesis(
+        "install", tmp_path / "good.tar.zst", "linux-uefi", drive, "--confirm", "41F2", "--answers", lies, status=3
+    )
+    assert "no name for a machine" in said.stderr and "no language" in said.stderr
+    assert (tmp_path / "new.img").stat().st_blocks == 0
+
+
+def test_an_image_that_was_exchanged_after_planning_is_refused(tmp_path: Path, neogenesis: Any) -> None:
+    image = system_image(tmp_path / "system.tar.zst")
+    drive = new_drive(tmp_path, 400)
+    plan = installing.plan_install(
+        inspect_system(image),
+        installing.recipe_of("linux-uefi"),
+        installing.fresh_target(str(drive), "41f2"),
+        RecipeWishes(),
+        Answers(),
+    )
+    assert plan.gates and all(g.open for g in plan.gates)
+    path = tmp_path / "p.json"
+    from neogenesis.core.record import save
+
+    save(path, plan)
+    system_image(image, token="TOKEN-TWO")
+    assert (
+        "not the one that the plan was made for" in neogenesis("transfer", path, "--confirm", "41F2", status=3).stderr
+    )
+    assert (tmp_path / "new.img").stat().st_blocks == 0
+    text = json.loads(path.read_text())
+    for change in ({"boot_code": "QUFB" * 400}, {"system": None}):
+        path.write_text(json.dumps(text | {"source": text["source"] | change}))
+        neogenesis("transfer", path, "--confirm", "41F2", status=3)
+
+
+def test_descriptions_answers_and_names_are_checked() -> None:
+    with pytest.raises(BadRecord, match="no recipe has"):
+        read_description(
+            json.dumps(
+                {"schema": "neogenesis.system/1", "name": "x", "family": "nt", "trees": {"system": "s", "moon": "m"}}
+            ).encode()
+        )
+    with pytest.raises(BadArgument):
+        installing.recipe_of("none")
+    files = answer_files("nt", read_answers(b'{"schema": "neogenesis.answers/1", "machine_name": "desk"}'), "Drivers")
+    text = files["Windows/Panther/unattend.xml"].decode()
+    assert "<ComputerName>desk</ComputerName>" in text and "C:\\Drivers" in text
+    assert answer_files("linux", Answers(), "")["etc/machine-id"] == b"uninitialized\n"
+
+
+def test_laying_out_follows_no_link(tmp_path: Path) -> None:
+    more = [
+        (entry("system/escape", type=tarfile.SYMTYPE, linkname=str(tmp_path / "outside")), b""),
+        (entry("system/escape/file", 1), b"x"),
+        (entry("system/device", type=tarfile.CHRTYPE), b""),
+    ]
+    image = inspect_system(system_image(tmp_path / "s.tar.zst", more=more))
+    (tmp_path / "outside").mkdir()
+    (tmp_path / "into").mkdir()
+    made = lay_out(image, "system", tmp_path / "into", {}, lambda n: None, lambda: None)
+    assert made.refused == ["device"] and not list((tmp_path / "outside").iterdir())
+    with pytest.raises(Refused, match="stop"):
+        lay_out(image, "startup", tmp_path / "into", {}, lambda n: None, _stops)
+
+
+def _stops() -> None:
+    raise Refused("stop", "stop", "")
