@@ -182,7 +182,7 @@ class SystemFiles:
         if step.volume_kind == "ntfs":
             make_volume(store, step, start_bytes, put=put)
         elif step.volume_kind in ("vfat", "ext4"):
-            with _scratch_folder(self._scratch) as folder:
+            with scratch_folder(self._scratch) as folder:
                 put(folder)
                 make_volume(store, step, start_bytes, laid_out=folder)
                 if step.volume_kind == "ext4":
@@ -230,7 +230,7 @@ def _write(folder: Path, name: str, data: bytes, made: LaidOut) -> None:
 
 
 @contextmanager
-def _scratch_folder(beside: Path) -> Iterator[Path]:
+def scratch_folder(beside: Path) -> Iterator[Path]:
     """A folder for files on their way; what a killed run left is taken away first."""
     for left in beside.parent.glob(f".{beside.name}-files-*"):
         shutil.rmtree(left, ignore_errors=True)

@@ -12,7 +12,7 @@ import msgspec
 
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import Hardware, OpenDrive, OpenTarget, confirm_tail, open_sealed, open_target, pace_of
-from neogenesis.bench.installing import SystemFiles
+from neogenesis.bench.filling import filler_of
 from neogenesis.bench.names import named, write_names
 from neogenesis.bench.planning import load_plan
 from neogenesis.bench.reader import open_tree
@@ -76,7 +76,7 @@ def make_anew(plan: Plan, files: RunFiles, frame: Frame, resume: bool, verify: V
     system = plan.source.system if isinstance(plan.source, FreshSource) else None
     filled = None
     if system is not None:
-        filled = SystemFiles(plan, files.work, frame.control.checkpoint, lambda count: None)
+        filled = filler_of(plan, system, files.work, frame.control.checkpoint)
     with closing(open_target(planned.path, plan.target.sector_size)) as target:
         nothing = MemoryStore(0, plan.target.sector_size)
         ends = Ends(nothing, lambda: (Surveyed(NOTHING, {}), NOTHING.drive), target.store, target.drive, None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -14,7 +15,9 @@ from neogenesis.core.record import to_json
 from neogenesis.core.units import both_text, parse_size
 
 if TYPE_CHECKING:
+    from neogenesis.core.media import Inspected
     from neogenesis.core.plan import Plan
+    from neogenesis.core.plan.model import Target
     from neogenesis.core.plan.recipe import Recipe, RecipeWishes
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
@@ -177,11 +180,7 @@ def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callabl
     from neogenesis.bench.planning import load_plan
 
     tails = more["tails"]
-    if len(tails) != len(drives):
-        raise BadArgument(
-            f"{len(drives)} drives need {len(drives)} times --confirm, in their order; there are {len(tails)}.",
-            "Read each tail off its drive.",
-        )
+    _check_tails(drives, tails)
     if len(drives) > 1 and more["out"] is not None:
         raise BadArgument("-o names one plan, and there are several drives.", "Leave it out.")
     paths = installing.kept_plans(drives, tails, kind, more["out"], more["resume"], plan)
@@ -195,4 +194,104 @@ def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callabl
                 click.echo(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
 
 
-COMMANDS = (drivers, recipe, install)
+@click.command()
+@click.argument("image", metavar="IMAGE", type=click.Path(path_type=Path))
+@click.argument("drives", metavar="DRIVE...", nargs=-1)
+@_tails
+@click.option("--layout", type=click.Choice(["sectors", "files"]), help="As it is, or its files on a FAT volume.")
+@click.option("--machine", metavar="MACHINE.json", type=click.Path(path_type=Path), help="What it is to start on.")
+@click.option(
+    "--check-size", type=click.Choice(["quick", "full"]), help="First test whether each stick is as large as it says."
+)
+@click.option("-o", "out", metavar="PLAN", type=click.Path(path_type=Path), help="Where the plan is kept, for files.")
+@click.option("--resume", is_flag=True, help="Go on where a run that was cut short left off.")
+@click.option("--verify", type=click.Choice(["full", "sample", "none"]), default="full", show_default=True)
+@click.option("--events", metavar="FILE|-", help="Events as JSON lines.")
+@_json
+def media(
+    image: Path,
+    drives: tuple[str, ...],
+    layout: str | None,
+    machine: Path | None,
+    check_size: str | None,
+    as_json: bool,
+    **more: Any,
+) -> None:
+    """Write an installer to sticks or cards and read it back; without a drive, say what the image is.
+
+    Example: neogenesis media installer.iso /dev/sdd --confirm 77C1
+    """
+    from neogenesis.bench import media as sticks
+    from neogenesis.bench.booting import read_boot_machine
+
+    known = read_boot_machine(machine)
+    found = sticks.inspect_image(image, known)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+    elif more["events"] != "-":
+        _say_media(found)
+    if not drives:
+        return
+    chosen = layout or sticks.default_layout(found)
+    sticks.refuse_unfit(found, known, chosen)
+    _check_tails(drives, more["tails"])
+    if check_size is not None:
+        for drive, tail in zip(drives, more["tails"], strict=True):
+            tested = sticks.check_size(drive, tail, check_size == "full", seed=os.getpid())
+            click.echo(f"{drive}: as large as it says, with {tested.confidence:.1%} confidence.")
+    with sticks.unpacked(image) as (plain, _):
+        if chosen == "files":
+            _build(
+                drives, more, "media", lambda drive, tail: sticks.plan_files(found, plain, fresh_target_of(drive, tail))
+            )
+        else:
+            _write_sectors(str(plain), drives, more)
+    if more["events"] != "-":
+        click.echo("Read back, and safe to pull out.")
+
+
+def fresh_target_of(drive: str, tail: str) -> Target:
+    from neogenesis.bench.installing import fresh_target
+
+    return fresh_target(drive, tail)
+
+
+def _write_sectors(plain: str, drives: Sequence[str], more: dict[str, Any]) -> None:
+    from neogenesis.bench import imaging
+    from neogenesis.core.plan import Policy
+
+    places = [EventsTo(more["events"])] if more["events"] else []
+    done = imaging.restore_image(
+        plain, drives, more["tails"], Policy(intent="exact"), more["resume"], more["verify"], places
+    )
+    failed = next((one.error for one in done if one.error is not None), None)
+    if failed is not None:
+        raise failed
+    if more["events"] != "-":
+        for one in done:
+            if one.outcome is not None:
+                click.echo(f"{one.target}: {both_text(one.outcome.copied_bytes)} written and read back.")
+
+
+def _say_media(found: Inspected) -> None:
+    starts = " and ".join(found.starts) or "nothing"
+    click.echo(
+        f"{found.label or Path(found.path).name}: {found.kind}, {both_text(found.size_bytes)}, started by {starts}"
+    )
+    if found.architectures:
+        click.echo(f"  for {', '.join(found.architectures)}")
+    if found.checksum == "matched":
+        click.echo(f"  as {found.checksum_file} says")
+    for note in found.notes:
+        click.echo(f"  {note}")
+
+
+def _check_tails(drives: Sequence[str], tails: Sequence[str]) -> None:
+    if len(tails) != len(drives):
+        raise BadArgument(
+            f"{len(drives)} drives need {len(drives)} times --confirm, in their order; there are {len(tails)}.",
+            "Read each tail off its drive.",
+        )
+
+
+COMMANDS = (drivers, recipe, install, media)

@@ -10,6 +10,7 @@ import os
 import random
 import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import ClassVar, Literal
 
@@ -35,12 +36,16 @@ class ReadSpec(Record, frozen=True, kw_only=True):
 
 
 class WriteSpec(Record, frozen=True, kw_only=True):
-    """`after_cache_bytes_per_s` holds once `cache_bytes` have been written."""
+    """`after_cache_bytes_per_s` holds once `cache_bytes` have been written.
+
+    `real_bytes` is for a medium that lies about its size: what lies beyond stands where it stands modulo that.
+    """
 
     bytes_per_s: float | None = None
     cache_bytes: float | None = None
     after_cache_bytes_per_s: float | None = None
     fails_after_bytes: int | None = None
+    real_bytes: int | None = None
 
 
 class HeatSpec(Record, frozen=True, kw_only=True):
@@ -136,7 +141,18 @@ class SimulatedDrive(ReadableStore):
 
     def read_into(self, offset: int, buffer: memoryview) -> None:
         self._behave(offset, buffer)
-        self._file.read_into(offset, buffer)
+        for place, at, length in self._places(offset, len(buffer)):
+            self._file.read_into(place, buffer[at : at + length])
+
+    def _places(self, offset: int, length: int) -> Iterator[tuple[int, int, int]]:
+        """Where bytes really stand: (place, position in the request, length) for each piece."""
+        real = self.spec.write.real_bytes
+        at = 0
+        while at < length:
+            place = (offset + at) % real if real else offset + at
+            piece = min(length - at, real - place) if real else length - at
+            yield place, at, piece
+            at += piece
 
     def uncached(self) -> ReadableStore:
         return _UncachedSimulated(self)
@@ -198,7 +214,8 @@ class _UncachedSimulated(ReadableStore):
 
     def read_into(self, offset: int, buffer: memoryview) -> None:
         self._drive._behave(offset, buffer)
-        self._file.read_into(offset, buffer)
+        for place, at, length in self._drive._places(offset, len(buffer)):
+            self._file.read_into(place, buffer[at : at + length])
 
 
 class SimulatedTarget(SimulatedDrive, WritableStore):
@@ -227,11 +244,13 @@ class SimulatedTarget(SimulatedDrive, WritableStore):
 
     def write(self, offset: int, data: memoryview | bytes) -> None:
         self._take(offset, len(data))
-        self._file.write(offset, data)
+        for place, at, length in self._places(offset, len(data)):
+            self._file.write(place, data[at : at + length])
 
     def write_zeros(self, start: int, end: int) -> None:
         self._take(start, min(end - start, 1 << 20))  # drives zero large ranges by a single command
-        self._file.write_zeros(start, end)
+        for place, _, length in self._places(start, end - start):
+            self._file.write_zeros(place, place + length)
 
     def _flush(self) -> None:
         self._file.sync()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 from neogenesis.core.drive import Drive, Health
 from neogenesis.core.estimate import Estimate
@@ -59,13 +59,14 @@ class SystemImage(Record, frozen=True, kw_only=True):
     """An archive with a system to be put onto the drive, known again by its checksum (BLAKE3).
 
     `settings` are what its files are told, by the name of the place holder in them; `drivers` is a folder that is
-    laid where the system looks for drivers at its first start.
+    laid where the system looks for drivers at its first start. `form` is how it is packed: our archive, or a disc.
     """
 
     path: str
     digest: str
     size_bytes: int
     name: str
+    form: Literal["archive", "disc"] = "archive"
     settings: dict[str, str] = {}
     drivers: str = ""
 

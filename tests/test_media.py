@@ -1,0 +1,288 @@
+"""Installer images looked into, sticks written both ways and started, sticks that lie, and images that are not what they say."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import hashlib
+import json
+import lzma
+from pathlib import Path
+from typing import Any
+
+import pytest
+import zstandard
+from hypothesis import given
+from hypothesis import strategies as st
+
+from neogenesis.bench import media
+from neogenesis.bench.drives import Connected
+from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.core.drive import Drive
+from neogenesis.core.errors import Mismatch, NeogenesisError
+from neogenesis.core.machine import Machine
+from neogenesis.core.media import listed_checksum, notes_for, probe_full, probe_quick
+from neogenesis.core.store import MemoryStore
+from tests.boots import BY_FILE, drive, loader
+from tests.discs import LEGACY, disc, efi_image, installer_files
+from tests.drives import blank, same_bytes, simulated
+
+
+@pytest.fixture(autouse=True)
+def here(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+
+
+@pytest.fixture(scope="module")
+def discs(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("discs")
+    efi = efi_image(folder)
+    disc(folder / "files.iso", installer_files())
+    disc(folder / "both.iso", installer_files(), uefi=efi, legacy=LEGACY, hybrid=True)
+    disc(folder / "udf.iso", installer_files(), udf=True, uefi=efi)
+    disc(folder / "data.iso", {"only.txt": b"words"})
+    drive(folder / "raw.img", "TOKEN-ONE", {"EFI/BOOT/BOOTX64.EFI": loader(BY_FILE)})
+    return folder
+
+
+def stick(folder: Path, mib: int, name: str = "stick", **traits: Any) -> Path:
+    blank(folder / f"{name}.img", mib)
+    return simulated(
+        folder / f"{name}.drive.json",
+        f"{name}.img",
+        model="Ostrel Stick",
+        serial="OS-000077C1",
+        bus="usb-sata",
+        **traits,
+    )
+
+
+@pytest.mark.parametrize(
+    ("name", "kind", "starts", "hybrid", "files"),
+    [
+        ("files.iso", "disc", ("uefi",), False, 4),
+        ("both.iso", "disc", ("uefi", "legacy"), True, 4),
+        ("udf.iso", "disc", ("uefi",), False, 4),
+        ("data.iso", "disc", (), False, 1),
+        ("raw.img", "drive", ("uefi",), True, 0),
+    ],
+)
+def test_what_an_image_is(
+    name: str, kind: str, starts: tuple[str, ...], hybrid: bool, files: int, discs: Path, neogenesis: Any
+) -> None:
+    found = json.loads(neogenesis("media", discs / name, "--json").stdout)
+    assert (found["kind"], tuple(found["starts"]), found["hybrid"], found["files"]) == (kind, starts, hybrid, files)
+    assert found["architectures"] == (["x86_64"] if starts else [])
+    if files == 4:
+        assert found["label"] == "FATHOM_7" and found["largest_file"].endswith(("BOOTX64.EFI", "package one.deb"))
+    assert found["checksum"] == "none" and any("No checksum" in n for n in found["notes"])
+
+
+def test_a_stick_sector_for_sector_is_the_image_and_starts(discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    target = stick(tmp_path, 120)
+    done = neogenesis("media", discs / "raw.img", target, "--confirm", "77c1")
+    assert "safe to pull out" in done.stdout
+    assert same_bytes(discs / "raw.img", tmp_path / "stick.img", (discs / "raw.img").stat().st_size)
+    assert run_trial(Trial([str(target)], expect="TOKEN-ONE", seconds=60)).seen == "TOKEN-ONE"
+    neogenesis("media", discs / "both.iso", target, "--confirm", "77C1")
+    assert same_bytes(discs / "both.iso", tmp_path / "stick.img", (discs / "both.iso").stat().st_size)
+
+
+@pytest.mark.parametrize("name", ["files.iso", "udf.iso"])
+def test_a_stick_with_the_files_starts(
+    name: str, discs: Path, tmp_path: Path, neogenesis: Any, survey_json: Any
+) -> None:
+    target = stick(tmp_path, 200)
+    neogenesis("media", discs / name, target, "--confirm", "77C1")  # files, since the disc is not made for sticks
+    [part] = survey_json(target)["partitions"]
+    assert part["volume"]["kind"] == "vfat" and part["bootable"]
+    neogenesis("salvage", target, tmp_path / "out", "--volume", "1")
+    held = {p.name: p.read_bytes() for p in (tmp_path / "out").rglob("*") if p.is_file()}
+    for path, data in installer_files().items():
+        assert held[path.rsplit("/", 1)[-1]] == data
+    trial = run_trial(Trial([str(target)], expect="TOKEN-ONE", seconds=60))
+    assert trial.seen == "TOKEN-ONE", trial.serial
+
+
+def test_several_sticks_at_once(discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    targets = []
+    for n in range(3):
+        blank(tmp_path / f"s{n}.img", 80)
+        targets.append(simulated(tmp_path / f"s{n}.drive.json", f"s{n}.img", serial=f"OS-0000000{n}"))
+    tails = [t for n in range(3) for t in ("--confirm", f"000{n}")]
+    neogenesis("media", discs / "raw.img", *targets, *tails)
+    assert all(same_bytes(discs / "raw.img", tmp_path / f"s{n}.img", 50 << 20) for n in range(3))
+
+
+@pytest.mark.parametrize(
+    ("end", "pack"),
+    [("gz", gzip.compress), ("xz", lzma.compress), ("bz2", bz2.compress), ("zst", zstandard.compress)],
+)
+def test_packed_images(end: str, pack: Any, discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    packed = tmp_path / f"raw.img.{end}"
+    packed.write_bytes(pack((discs / "raw.img").read_bytes()))
+    assert json.loads(neogenesis("media", packed, "--json").stdout)["packed"] == end
+    target = stick(tmp_path, 60)
+    neogenesis("media", packed, target, "--confirm", "77C1")
+    assert same_bytes(discs / "raw.img", tmp_path / "stick.img", 50 << 20)
+    packed.write_bytes(packed.read_bytes()[:-2000])
+    assert "cut short" in neogenesis("media", packed, target, "--confirm", "77C1", status=3).stderr
+
+
+def test_what_is_refused_before_anything_is_written(discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    target = stick(tmp_path, 30)
+    whole = (discs / "both.iso").read_bytes()
+    (tmp_path / "cut.iso").write_bytes(whole[: len(whole) * 2 // 3])
+    (tmp_path / "cut.img").write_bytes((discs / "raw.img").read_bytes()[: 30 << 20])
+    (tmp_path / "words.iso").write_bytes(b"words " * 20_000)
+    (tmp_path / "empty.iso").write_bytes(b"")
+    (tmp_path / "sum.iso").write_bytes(whole)
+    (tmp_path / "sum.iso.sha256").write_text(f"{'0' * 64}  sum.iso\n")
+    arm = tmp_path / "arm.json"
+    arm.write_text(
+        json.dumps({"schema": "neogenesis.machine/1", "make": "Petrel", "model": "Slate", "architecture": "arm64"})
+    )
+    old = tmp_path / "old.json"
+    old.write_text(
+        json.dumps({"schema": "neogenesis.machine/1", "make": "Petrel", "model": "Old", "firmware": "legacy"})
+    )
+    confirm = ("--confirm", "77C1")
+    for arguments, status, says in (
+        ((tmp_path / "cut.iso", target, *confirm), 3, "cut short"),
+        ((tmp_path / "cut.img", target, *confirm), 3, ""),
+        ((tmp_path / "words.iso", target, *confirm), 3, "no image"),
+        ((tmp_path / "empty.iso", target, *confirm), 3, ""),
+        ((tmp_path / "sum.iso", target, *confirm), 3, "is not what sum.iso.sha256 says"),
+        ((tmp_path / "gone.iso", target, *confirm), 2, "cannot be read"),
+        ((discs / "raw.img", target, *confirm), 3, "too small"),
+        ((discs / "both.iso", target, "--confirm", "0000"), 3, "not how the new drive ends"),
+        ((discs / "both.iso", target), 2, "--confirm"),
+        ((discs / "both.iso", target, *confirm, "--machine", arm), 3, "will not start there"),
+        ((discs / "files.iso", target, *confirm, "--machine", old), 3, "will not start there"),
+        ((discs / "data.iso", target, *confirm, "--layout", "files"), 3, "no loader"),
+        ((discs / "raw.img", target, *confirm, "--layout", "files"), 3, "--layout sectors"),
+    ):
+        assert says in neogenesis("media", *arguments, status=status).stderr, arguments
+    assert (tmp_path / "stick.img").stat().st_blocks == 0
+
+
+def test_a_stick_that_is_pulled_while_it_is_written(discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    target = stick(tmp_path, 120, write={"fails_after_bytes": 2_000_000})
+    said = neogenesis("media", discs / "both.iso", target, "--confirm", "77C1", status=6)
+    assert "no longer" in said.stderr
+    stick(tmp_path, 120)
+    neogenesis("media", discs / "both.iso", target, "--confirm", "77C1")
+
+
+def test_checksum_files(discs: Path, tmp_path: Path) -> None:
+    image = tmp_path / "one.iso"
+    image.write_bytes((discs / "data.iso").read_bytes())
+    good = hashlib.sha256(image.read_bytes()).hexdigest()
+    (tmp_path / "SHA256SUMS").write_text(f"{'1' * 64}  other.iso\n")
+    assert media.inspect_image(image).checksum == "other"
+    (tmp_path / "SHA256SUMS").write_text(f"{'1' * 64}  other.iso\n{good} *one.iso\n")
+    (tmp_path / "one.iso.asc").write_text("signed")
+    found = media.inspect_image(image)
+    assert (found.checksum, found.checksum_file, found.signature_file) == ("matched", "SHA256SUMS", "one.iso.asc")
+    (tmp_path / "one.iso.sha256").write_text("f" * 64)
+    assert media.inspect_image(image).checksum == "mismatch"
+    tagged, holds = listed_checksum(f"SHA256 (./x/one.iso) = {good}\nMD5 (one.iso) = {'a' * 32}", "one.iso", False)
+    assert holds and tagged is not None and (tagged.algorithm, tagged.digest) == ("sha256", good)
+
+
+@given(st.binary(max_size=300))
+def test_any_checksum_file_is_read(data: bytes) -> None:
+    listed_checksum(data.decode("latin-1"), "one.iso", True)
+
+
+def test_damaged_discs_are_said_and_never_crash(discs: Path, tmp_path: Path) -> None:
+    whole = (discs / "files.iso").read_bytes()
+    for n in range(60):
+        torn = bytearray(whole)
+        for place in range(0x8000 + n * 37, 0x8000 + n * 37 + 4096, 401):
+            torn[place] ^= 0x5A + n
+        path = tmp_path / "torn.iso"
+        path.write_bytes(torn)
+        try:
+            found = media.inspect_image(path, check_sum=False)
+        except NeogenesisError as error:
+            assert error.text
+        else:
+            assert found.files >= 0
+
+
+def test_what_it_will_not_do_on_a_machine(discs: Path) -> None:
+    found = media.inspect_image(discs / "files.iso")
+    machine = Machine(
+        schema=Machine.SCHEMA, make="Petrel", model="14", architecture="x86_64", firmware="uefi", secure_start=True
+    )
+    assert any("signed loader" in n for n in notes_for(found, machine))
+    assert (
+        media.default_layout(found) == "files"
+        and media.default_layout(media.inspect_image(discs / "both.iso")) == "sectors"
+    )
+
+
+def test_the_smallest_stick_that_is_large_enough() -> None:
+    def connected(name: str, gb: int, removable: bool = True, in_use: str = "") -> Connected:
+        drive = Drive(path=name, size_bytes=gb * 10**9, sector_size=512, bus="usb")
+        return Connected(drive=drive, removable=removable, in_use=in_use)
+
+    some = [
+        connected("a", 64),
+        connected("b", 8),
+        connected("c", 2),
+        connected("d", 16, False),
+        connected("e", 4, in_use="/"),
+    ]
+    assert [c.drive.path for c in media.suitable_sticks(3 * 10**9, some)] == ["b", "a"]
+
+
+# Sticks that lie
+
+
+class Lying(MemoryStore):
+    """Says `claimed`, holds `real`, and wraps or drops what lies beyond."""
+
+    def __init__(self, claimed: int, real: int, wraps: bool) -> None:
+        super().__init__(real)
+        self.size_bytes, self._real, self._wraps = claimed, real, wraps
+
+    def _at(self, offset: int) -> int | None:
+        return offset % self._real if self._wraps else offset if offset < self._real else None
+
+    def write(self, offset: int, data: bytes | memoryview) -> None:
+        at = self._at(offset)
+        if at is not None:
+            self.data[at : at + len(data)] = data
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        at = self._at(offset)
+        buffer[:] = bytes(len(buffer)) if at is None else self.data[at : at + len(buffer)]
+
+
+@pytest.mark.parametrize("wraps", [True, False])
+@pytest.mark.parametrize("real_mib", [8, 16, 32, 48, 60])
+def test_a_stick_that_lies_is_found(wraps: bool, real_mib: int) -> None:
+    honest = probe_quick(MemoryStore(64 << 20), 1)
+    assert honest.honest and honest.real_bytes == 64 << 20 and honest.confidence > 0.99
+    full = probe_full(Lying(64 << 20, real_mib << 20, wraps), 3)
+    assert not full.honest and full.real_bytes <= real_mib << 20
+    if real_mib & (real_mib - 1) == 0 or not wraps:
+        quick = probe_quick(Lying(64 << 20, real_mib << 20, wraps), 2)
+        assert not quick.honest and quick.real_bytes <= 64 << 20
+    assert probe_full(MemoryStore(9 << 20), 1).honest
+
+
+def test_the_command_finds_a_lying_stick(discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    target = stick(tmp_path, 128, write={"real_bytes": 32 << 20})
+    for way in ("quick", "full"):
+        said = neogenesis("media", discs / "both.iso", target, "--confirm", "77C1", "--check-size", way, status=5)
+        assert "not to be trusted" in said.stderr
+    good = stick(tmp_path, 128, "good")
+    assert (
+        "as large as it says"
+        in neogenesis("media", discs / "both.iso", good, "--confirm", "77C1", "--check-size", "quick").stdout
+    )
+    with pytest.raises(Mismatch):
+        media.check_size(str(target), "77C1", True, 5)
