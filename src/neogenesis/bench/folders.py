@@ -5,6 +5,9 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+#: Where a bench keeps system images, installer images and driver packages, below its own folder.
+LIBRARY = "library"
+
 
 def bench_folder() -> Path:
     """Where the jobs of the real bench are kept; `NEOGENESIS_BENCH` moves it."""

@@ -33,7 +33,7 @@ _KNOWN = frozenset(
 #: Work whose end leaves something that can be gone on with, as the logbook names it.
 _SOURCES = ("image", "rescue", "salvage", "transfer")
 #: Ways that a plan of a new drive follows.
-_PLANNED: tuple[Intent, ...] = ("replace", "split", "beside", "exact")
+_PLANNED: tuple[Intent, ...] = ("replace", "split", "beside", "exact", "fresh")
 
 
 class Choice(Record, frozen=True, kw_only=True):

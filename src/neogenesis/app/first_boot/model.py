@@ -24,6 +24,7 @@ from neogenesis.core.boot.entries import BootList, faults_of, with_entries
 from neogenesis.core.boot.remedies import RemedyRow
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.machine import Machine
+from neogenesis.core.plan.model import FreshSource
 from neogenesis.core.record import Record, load, refuse_faults, save, set_aside
 
 _STAYS = ("split", "beside")
@@ -151,7 +152,8 @@ class FirstBootModel(QObject):
     @property
     def is_planned(self) -> bool:
         """Whether the new drive is looked at as the plan will make it, since nothing was copied yet."""
-        return self._plan.written is not None and not self._plan.out_of_date and not self._plan.is_carried_out()
+        plan = self._plan
+        return plan.written is not None and not (plan.is_fresh or plan.out_of_date or plan.is_carried_out())
 
     @property
     def is_busy(self) -> bool:
@@ -279,8 +281,15 @@ class FirstBootModel(QObject):
     def _expected(self) -> str:
         """What a system that prints its release at the start says; empty for those that do not."""
         plan = self._plan.written
+        if plan is not None and isinstance(plan.source, FreshSource):
+            return self._says(plan.source)
         volumes = [p.volume for p in plan.source.survey.partitions] if plan is not None else []
         return next((v.system_name for v in volumes if v.system_family == "meridian" and v.system_name), "")
+
+    def _says(self, source: FreshSource) -> str:
+        """What a system image says of itself; its name where it was not looked into this time."""
+        held = self._plan.fresh.system
+        return held.description.says if held is not None else source.system.name if source.system is not None else ""
 
     def stop_trial(self) -> None:
         if self.trying and self._handle is not None:

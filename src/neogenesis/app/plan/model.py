@@ -10,6 +10,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import tr
+from neogenesis.app.plan.fresh import FreshModel
 from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.work import Failure, failure_of
@@ -20,7 +21,7 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job.saved import RESCUE_MAP, Saved
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.plan.layout import is_resizable
-from neogenesis.core.plan.model import Gate, Target
+from neogenesis.core.plan.model import FreshSource, Gate, Target
 from neogenesis.core.plan.policy import Intent
 from neogenesis.core.record import save
 from neogenesis.core.survey import PartitionFacts, Surveyed
@@ -51,6 +52,8 @@ class PlanModel(QObject):
         self.refusal: Failure | None = None
         self.failure: Failure | None = None
         self.reading = False
+        self.fresh = FreshModel(session)
+        self.fresh.changed.connect(self._fresh_changed)
         self._from: Saved | None = None
         self._ends: PlanEnds | None = None
         self._asked = ""
@@ -60,9 +63,22 @@ class PlanModel(QObject):
             try:
                 self.written = self.plan = planning.load_plan(self.path)
                 self.policy = self.written.policy
-                self._from = self._saved_at(self.written.source.survey.drive)
+                if self.is_fresh:
+                    self.fresh.adopt(self.written)
+                else:
+                    self._from = self._saved_at(self.written.source.survey.drive)
             except NeogenesisError as error:
                 self.failure = failure_of(error)
+
+    @property
+    def is_fresh(self) -> bool:
+        """Whether nothing is copied: the plan follows a recipe."""
+        return self.policy.intent == "fresh"
+
+    def _fresh_changed(self) -> None:
+        if self.is_fresh and not self.is_carried_out():
+            self.plan, self.refusal, self.failure = self.fresh.plan, self.fresh.refusal, self.fresh.failure
+            self.changed.emit()
 
     # Where it is read from
 
@@ -118,7 +134,7 @@ class PlanModel(QObject):
         plan = self.written
         if plan is None:
             return ""
-        if not self._is_old(plan.source.survey.drive):
+        if not isinstance(plan.source, FreshSource) and not self._is_old(plan.source.survey.drive):
             return tr("The plan on file was made from another old drive than this job has now.")
         if plan.target.drive is not None and not self._session.means("new", plan.target.drive):
             return tr("The plan on file was made for another new drive than this job has now.")
@@ -127,10 +143,14 @@ class PlanModel(QObject):
     @property
     def state(self) -> State:
         job = self._session.job
-        if self.reading:
+        if self.reading or (self.is_fresh and self.fresh.reading):
             return "reading"
         if self.plan is not None and self.is_carried_out():
             return "locked"
+        if self.is_fresh:
+            if not job.new_drive:
+                return "no-drive"
+            return "ready" if self.fresh.target is not None else "shown" if self.plan is not None else "absent"
         if self._source is not None and self._target is not None:
             return "ready"
         if self._survey.record is None:
@@ -152,11 +172,11 @@ class PlanModel(QObject):
 
     @property
     def can_undo(self) -> bool:
-        return self._undoing.can_undo
+        return self.fresh.can_undo if self.is_fresh else self._undoing.can_undo
 
     @property
     def can_redo(self) -> bool:
-        return self._undoing.can_redo
+        return self.fresh.can_redo if self.is_fresh else self._undoing.can_redo
 
     # Getting ready
 
@@ -170,6 +190,7 @@ class PlanModel(QObject):
         if self.is_carried_out():
             return
         self.plan = self.refusal = self.failure = None
+        self.fresh.forget()
         self.policy = msgspec.structs.replace(self.policy, sizes={}, leave=())
         self._undoing = Undo()
         self.changed.emit()
@@ -177,6 +198,10 @@ class PlanModel(QObject):
     def prepare(self) -> None:
         """Read both drives again, so that a plan can be made; does nothing when that has been done."""
         job = self._session.job
+        if self.is_fresh:
+            if self.state != "locked":
+                self.fresh.prepare()
+            return
         if self.reading or self.state in ("ready", "locked") or not job.old_drive or not job.new_drive:
             return
         if self._survey.record is None:
@@ -232,17 +257,39 @@ class PlanModel(QObject):
             self._undoing.remember(self.policy)
             self._set(wanted)
 
+    def take_intent(self, intent: Intent) -> None:
+        """Another intent where one of the two is a clean start, which has wishes of its own."""
+        if self.state == "locked" or intent == self.policy.intent:
+            return
+        self.policy = Policy(intent=intent)
+        self.plan, self.refusal, self._undoing = None, None, Undo()
+        if self.is_fresh:
+            self._fresh_changed()
+        elif self._source is not None and self._target is not None:
+            self._remake()
+        self.prepare()
+        self.changed.emit()
+
     def undo(self) -> None:
+        if self.is_fresh and self.can_undo and self.state == "ready":
+            self.fresh.undo()
+            return
         if self.can_undo and self.state == "ready":
             self._set(self._undoing.undo(self.policy))
 
     def redo(self) -> None:
+        if self.is_fresh and self.can_redo and self.state == "ready":
+            self.fresh.redo()
+            return
         if self.can_redo and self.state == "ready":
             self._set(self._undoing.redo(self.policy))
 
     def prefer(self, intent: Intent) -> None:
         """What was decided, for a plan that nobody has begun."""
         if self.written is not None or self.policy.intent == intent:
+            return
+        if "fresh" in (intent, self.policy.intent):
+            self.take_intent(intent)
             return
         if self.state == "ready":
             self.change(intent=intent)

@@ -17,6 +17,7 @@ _HELP = (
         "The mouse can drag the grips between two volumes. Everything can be undone. For a device that accepts only "
         "certain drives, choose its class: the plan follows it, and says what the device would not take."
     ),
+    mark("Fresh: a recipe, a system or empty volumes, answers for its first start, and drivers."),
     mark("“Write plan” puts the plan on file. Still nothing has been written to a drive."),
 )
 
@@ -29,6 +30,7 @@ SPEC = StopSpec(
     actions=(
         StopAction("undo", "Undo", "Ctrl+Z", PlanView.take_back, PlanView.can_take_back),
         StopAction("redo", "Redo", "Ctrl+Shift+Z", PlanView.do_again, PlanView.can_do_again),
+        StopAction("drivers", "Drivers for a clean start", "Ctrl+Shift+K", PlanView.show_drivers, PlanView.is_fresh),
         StopAction("write", "Write plan", "Ctrl+S", PlanView.write_plan, PlanView.can_write),
     ),
 )

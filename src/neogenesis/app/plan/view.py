@@ -15,6 +15,7 @@ from neogenesis.app.parts.heading import Heading
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.parts.strata import strata_of_layout, strata_of_survey
 from neogenesis.app.plan.canvas import PlanCanvas
+from neogenesis.app.plan.fresh_page import FreshPage
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, nominal, tail, time_range
@@ -27,13 +28,20 @@ from neogenesis.core.units import MIB, parse_size
 
 _MOST_SPARE = 20
 _DEVICE = "device:"
-INTENT_NAMES = {"replace": mark("Replace"), "split": mark("Split"), "beside": mark("Beside"), "exact": mark("Exact")}
+INTENT_NAMES = {
+    "replace": mark("Replace"),
+    "split": mark("Split"),
+    "beside": mark("Beside"),
+    "exact": mark("Exact"),
+    "fresh": mark("Fresh"),
+}
 SAVED_AS: dict[SavedAs, str] = {"image": mark("Image of the old drive"), "rescue": mark("Rescue of the old drive")}
 _INTENT_TEXTS = {
     "replace": mark("Replace: everything moves, the old drive leaves the machine"),
     "split": mark("Split: the system moves, the personal data stay on the old drive"),
     "beside": mark("Beside: the old drive stays as it is, the new one is added empty"),
     "exact": mark("Exact: sector for sector, nothing is interpreted"),
+    "fresh": mark("Fresh: a clean system by a recipe, nothing is copied"),
 }
 
 
@@ -59,8 +67,9 @@ class PlanView(StopView):
         box.addWidget(self.canvas, 1)
         box.addLayout(self._chosen_row())
         box.addLayout(self._growth_row())
+        self.fresh = FreshPage(desk, self._say_fault)
         self._pages = QStackedWidget()
-        for page in (self.choice, waiting, result):
+        for page in (self.choice, waiting, result, self.fresh):
             self._pages.addWidget(page)
         self.body.addWidget(self._pages, 1)
         self._summary = Elided("", "head")
@@ -68,6 +77,7 @@ class PlanView(StopView):
         self.undo = button(tr("Undo"), self._model.undo, "", tr("Take back the last change  Ctrl+Z"))
         self.redo = button(tr("Redo"), self._model.redo, "", tr("Do it again  Ctrl+Shift+Z"))
         self.other = button(tr("Another drive…"), self._choose_again, "", tr("Plan for another new drive"))
+        self.other_way = button(tr("Copy instead"), lambda: self._model.take_intent("replace"))
         self.again = button(tr("Plan again"), self._model.start_over, "", tr("Keep this plan's records and begin anew"))
         self.write = button(tr("Write plan"), self.write_plan, "main", tr("Put the plan on file  Ctrl+S"))
         words = row(gap=14)
@@ -75,7 +85,7 @@ class PlanView(StopView):
         words.addWidget(self._reason, 6)
         self.body.addLayout(words)
         foot = FlowRow(look().px(8), at_right=True)
-        for widget in (self.other, self.again, self.undo, self.redo, self.write):
+        for widget in (self.other_way, self.other, self.again, self.undo, self.redo, self.write):
             foot.addWidget(widget)
         self.body.addLayout(foot)
         self._choosing = False
@@ -252,6 +262,9 @@ class PlanView(StopView):
         """One of the intents, or a device class, which brings its own."""
         key = self.intent.itemData(index)
         device = load_appliance(key.removeprefix(_DEVICE)) if key.startswith(_DEVICE) else None
+        if key == "fresh" or (self._model.is_fresh and device is None):
+            self._model.take_intent(key)
+            return
         self._model.change(intent="replace" if device else key, appliance=device, sizes={}, leave=())
 
     def _growth_chosen(self, index: int) -> None:
@@ -280,6 +293,12 @@ class PlanView(StopView):
     def can_write(self) -> bool:
         return self._is_ready() and self._model.refusal is None and not self._model.is_written
 
+    def is_fresh(self) -> bool:
+        return self._model.is_fresh and self._is_ready()
+
+    def show_drivers(self) -> None:
+        self.fresh.show_drivers()
+
     def take_back(self) -> None:
         self._model.undo()
 
@@ -292,7 +311,11 @@ class PlanView(StopView):
     def refresh(self) -> None:
         model, state = self._model, self._model.state
         plan = model.plan
-        if state != "no-survey" and (state == "no-drive" or self._choosing):
+        if model.is_fresh and state != "no-drive" and not self._choosing and plan is not None:
+            self.fresh.refresh()
+            self._show_fresh(plan)
+            self._pages.setCurrentIndex(3)
+        elif state != "no-survey" and (state == "no-drive" or self._choosing):
             self.choice.show_docks(self._desk.bench.docks(), self._desk.old_dock())
             self._pages.setCurrentIndex(0)
         elif plan is None:
@@ -303,6 +326,23 @@ class PlanView(StopView):
             self._pages.setCurrentIndex(2)
         self._show_actions(state)
         self.subtitle.say(tr(_INTENT_TEXTS[model.policy.intent]))
+
+    def _show_fresh(self, plan: Plan) -> None:
+        fault = self._model.refusal or self._model.failure
+        if fault is not None:
+            self._say_fault(said(fault.text))
+            self._reason.say(said(fault.remedy))
+            return
+        self._summary.setProperty("kind", "head")
+        _restyle(self._summary)
+        estimate = plan.estimate
+        time = time_range(estimate.seconds_p10, estimate.seconds_p90)
+        count, total = len(plan.layout.partitions), exact(estimate.bytes_to_copy)
+        self._summary.say(tr("{0} volumes, about {1}, in {2}").format(count, total, time))
+        holds = "; ".join(map(said, plan.target.holds))
+        self._reason.say(
+            tr("What the drive holds will be lost: {0}").format(holds) if holds else tr("The drive is empty.")
+        )
 
     def _show_message(self, state: str) -> None:
         text, more = {
@@ -331,6 +371,7 @@ class PlanView(StopView):
             widget.setVisible(state not in ("locked", "no-survey"))
         self.other.setVisible(state in ("ready", "shown", "absent") and bool(self._desk.job.new_drive))
         self.other.setText(tr("Back to the plan") if self._choosing and model.plan else tr("Another drive…"))
+        self.other_way.setVisible(model.is_fresh and state not in ("locked", "reading"))
         self.again.setVisible(state == "locked" and not running and not self._desk.job.closed)
 
     def _show_plan(self, plan: Plan, state: str) -> None:
@@ -486,7 +527,8 @@ def checks_of(model: PlanModel) -> list[Check]:
     if model.lost_bytes:
         text = tr("{0} of the old drive are not in what was saved from it.").format(both(model.lost_bytes))
         findings.append(Check("caution", text, tr("They become zeros on the new drive; look at the files they touch.")))
-    findings += [Check("note", reason) for reason in plan.reasons]
+    if plan.intent != "fresh":  # there they stand beside each volume
+        findings += [Check("note", reason) for reason in plan.reasons]
     worst_first = {"stop": 0, "caution": 1, "good": 2, "note": 3}
     return sorted((*gates, *findings), key=lambda c: worst_first[c.severity])
 

@@ -155,7 +155,8 @@ class TransferModel(QObject):
     def needed_docks(self) -> tuple[tuple[Which, Dock | None], ...]:
         """Where the drives are that it reads and writes; what was saved from the old drive needs only the new one."""
         new: tuple[Which, Dock | None] = ("new", self._session.new_dock())
-        return (new,) if self._plan.reads_from is not None else (("old", self._session.old_dock()), new)
+        alone = self._plan.reads_from is not None or self._plan.is_fresh
+        return (new,) if alone else (("old", self._session.old_dock()), new)
 
     def tail_fits(self, typed: str) -> bool:
         return bool(self.expected_tail) and typed.casefold() == self.expected_tail.casefold()

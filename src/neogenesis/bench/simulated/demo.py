@@ -16,8 +16,10 @@ from pathlib import Path
 from typing import Any
 
 from neogenesis.bench import planning, transferring
+from neogenesis.bench.folders import LIBRARY
 from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo_intakes import make_intakes
+from neogenesis.bench.simulated.library import make_library
 from neogenesis.bench.simulated.loaders import put_loaders
 from neogenesis.bench.simulated.packed import unpack
 from neogenesis.core.job import Job, JobStore, Shop, save_shop
@@ -195,6 +197,7 @@ def demo_bench(folder: Path, reset: bool = False) -> Path:
     if jobs.exists():
         shutil.rmtree(jobs)
     _make_jobs(open_records(jobs), drives)
+    make_library(jobs / LIBRARY)
     (folder / _MARK).touch()
     return folder
 

@@ -19,10 +19,6 @@ from neogenesis.core.table import guess_sector_size, read_table
 
 _STARTUP = "C12A7328-F81F-11D2-BA4B-00A0C93EC93B"
 _RELEASE = "/Meridian/System/release"
-_SCRIPT = (
-    f"search --no-floppy --file --set=root {_RELEASE}\n"
-    f"echo Harbour loader\ncat ($root){_RELEASE}\necho System reached.\nsleep 60\n"
-)
 _MODULES = (
     "normal",
     "search",
@@ -42,14 +38,17 @@ _PLACES = ("EFI/BOOT/BOOTX64.EFI", "EFI/Meridian/start.efi")
 
 
 @cache
-def harbour_loader() -> bytes:
-    """A UEFI program; empty where the distribution's tools are missing."""
+def loader_for(release: str) -> bytes:
+    """A UEFI program that looks for this file and prints it; empty where the distribution's tools are missing."""
     tool = shutil.which("grub-mkimage")
     if tool is None or not Path("/usr/lib/grub/x86_64-efi").is_dir():
         return b""
     with tempfile.TemporaryDirectory(prefix="neogenesis-loader-") as folder:
         config, out = Path(folder) / "early.cfg", Path(folder) / "loader.efi"
-        config.write_text(_SCRIPT)
+        config.write_text(
+            f"search --no-floppy --file --set=root {release}\n"
+            f"echo Harbour loader\ncat ($root){release}\necho System reached.\nsleep 60\n"
+        )
         command = [tool, "-O", "x86_64-efi", "-o", str(out), "-p", "/EFI/Meridian", "-c", str(config), *_MODULES]
         done = subprocess.run(command, capture_output=True, check=False)
         if done.returncode or not out.exists():
@@ -59,7 +58,7 @@ def harbour_loader() -> bytes:
 
 def put_loaders(image: Path) -> None:
     """Into the start-up partitions of an image that have a folder for one; leaves all else alone."""
-    data, copier = harbour_loader(), shutil.which("mcopy")
+    data, copier = loader_for(_RELEASE), shutil.which("mcopy")
     if not data or copier is None:
         return
     with closing(SealedFileStore(PathOpener(image))) as store:

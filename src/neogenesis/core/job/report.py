@@ -13,6 +13,7 @@ from neogenesis.core.job.extras import extras_in
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.plan import Plan
+from neogenesis.core.plan.model import FreshSource
 from neogenesis.core.transfer import Manifest, load_manifest
 from neogenesis.core.transfer.manifest import missed_share
 from neogenesis.core.transfer.steps import SAMPLE_CHUNKS
@@ -56,6 +57,7 @@ def make_report(
     """The report of a finished transfer, from its records alone."""
     old, new = plan.source.survey.drive, plan.target
     lost = sum(end - start for start, end in manifest.head.lost)
+    fresh = plan.source if isinstance(plan.source, FreshSource) else None
     moved = [p for p in plan.layout.partitions if p.from_partition is not None]
     done = [
         f"Your system and files were moved from the old drive ({_name(old.model, old.serial)}, "
@@ -64,6 +66,13 @@ def make_report(
         f"{both_text(new.size_bytes)}).",
         f"{len(moved)} partitions were carried over. {_checked(manifest)}",
     ]
+    if fresh is not None:
+        target = f"{_name(new.drive.model if new.drive else '', new.drive.serial if new.drive else '')}"
+        system = fresh.system.name if fresh.system is not None else "empty volumes"
+        done = [
+            f"The drive {target} was made anew, with {system}. {_checked(manifest)}",
+            "Nothing was copied from the old drive by this.",
+        ]
     if plan.left_behind:
         names = [p.title for p in plan.source.survey.partitions if p.number in plan.left_behind]
         done.append(f"Left on the old drive, as agreed: {', '.join(names)}.")
@@ -72,6 +81,8 @@ def make_report(
         "lie there may be damaged."
         if lost
         else "Everything on the old drive that was in use could be read."
+        if fresh is None
+        else "The old drive was not read for this."
     )
     before_after = []
     for partition in moved:

@@ -1,0 +1,224 @@
+"""What is wanted of a clean start: a recipe, a system for it, its drivers and answers; and the plan that gives."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from neogenesis.app.session import Session
+from neogenesis.app.work import Failure, failure_of
+from neogenesis.bench import installing
+from neogenesis.bench.driver_store import Found, find_drivers, read_devices
+from neogenesis.bench.folders import LIBRARY
+from neogenesis.bench.system_image import InspectedSystem, inspect_system
+from neogenesis.core.drivers import Answer
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.plan import Plan
+from neogenesis.core.plan.model import FreshSource, Target
+from neogenesis.core.plan.recipe import RecipeWishes
+from neogenesis.core.record import Record, to_json
+from neogenesis.core.reinstall import Answers, read_answers
+from neogenesis.core.undo import Undo
+
+_SYSTEM_ENDS = (".tar.zst", ".tzst", ".tar")
+
+
+class FreshWish(Record, frozen=True, kw_only=True):
+    """`system` is the path of an image, empty for empty volumes; `drivers` a packed folder, empty for none."""
+
+    recipe: str = "nt-uefi"
+    wishes: RecipeWishes = RecipeWishes()
+    system: str = ""
+    drivers: str = ""
+    answers: Answers = Answers()
+
+
+class FreshModel(QObject):
+    """`plan` is the last one that works; `refusal` says why what is wanted now has none.
+
+    `coverage` is what was found out of the drivers.
+    """
+
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self._session = session
+        self.wish = FreshWish()
+        self.plan: Plan | None = None
+        self.refusal: Failure | None = None
+        self.failure: Failure | None = None
+        self.reading = self.asking = False
+        self.target: Target | None = None
+        self.coverage: Answer | None = None
+        self._systems: dict[str, InspectedSystem] = {}
+        self._asked = ""
+        self._undoing = Undo[FreshWish]()
+
+    # What there is
+
+    @property
+    def library(self) -> Path:
+        """Where the bench keeps system images and driver packages."""
+        return self._session.bench.store.folder / LIBRARY
+
+    def systems(self) -> list[Path]:
+        """System images of the library, and the one that is wanted."""
+        found = sorted(p for p in self.library.glob("*") if p.name.endswith(_SYSTEM_ENDS))
+        wanted = Path(self.wish.system)
+        return found if not self.wish.system or wanted in found else [*found, wanted]
+
+    @property
+    def system(self) -> InspectedSystem | None:
+        """What is known of the wanted image; None while it is read, or for empty volumes."""
+        return self._systems.get(self.wish.system)
+
+    @property
+    def can_undo(self) -> bool:
+        return self._undoing.can_undo
+
+    @property
+    def can_redo(self) -> bool:
+        return self._undoing.can_redo
+
+    # Getting ready
+
+    def adopt(self, plan: Plan) -> None:
+        """A plan that is on file."""
+        source = plan.source
+        if isinstance(source, FreshSource):
+            self.plan = plan
+            image = source.system
+            told = image.settings if image is not None else {}
+            fields = {name: name.upper() for name in ("language", "keyboard", "machine_name", "time_zone")}
+            self.wish = FreshWish(
+                recipe=source.recipe,
+                wishes=RecipeWishes(spare_percent=plan.policy.spare_percent),
+                system=image.path if image is not None else "",
+                drivers=image.drivers if image is not None else "",
+                answers=Answers(**{field: told[key] for field, key in fields.items() if key in told}),
+            )
+
+    def forget(self) -> None:
+        """Another drive is meant."""
+        self.plan = self.target = self.refusal = None
+
+    def prepare(self) -> None:
+        """Read the new drive; the plan follows."""
+        name = self._session.place("new")
+        if self.reading or not name or (self.target is not None and self._asked == name):
+            return
+        self.reading, self.failure, self._asked = True, None, name
+        self.changed.emit()
+        self._session.bench.work.in_process(self._read, installing.fresh_target, name)
+
+    def _read(self, found: Target | Failure) -> None:
+        self.reading = False
+        if isinstance(found, Failure):
+            self.failure = found
+        elif found.drive is not None and self._session.means("new", found.drive):
+            self.target = found
+            self._session.learn("new", found.drive)
+            if self.plan is None or self.plan.target != found:
+                self._remake()
+        self.changed.emit()
+
+    # Changing
+
+    def change(self, **fields: object) -> None:
+        """Another wish; the one before can be had back."""
+        wanted = msgspec.structs.replace(self.wish, **fields)
+        if wanted != self.wish:
+            self._undoing.remember(self.wish)
+            self._set(wanted)
+
+    def undo(self) -> None:
+        self._set(self._undoing.undo(self.wish))
+
+    def redo(self) -> None:
+        self._set(self._undoing.redo(self.wish))
+
+    def _set(self, wish: FreshWish) -> None:
+        self.wish = wish
+        if wish.system and wish.system not in self._systems:
+            self._inspect(wish.system)
+        self._remake()
+        self.changed.emit()
+
+    def _inspect(self, system: str) -> None:
+        self.asking, self.failure = True, None
+        work = self._session.bench.work
+        work.in_process(lambda got: self._inspected(system, got), inspect_system, Path(system))
+
+    def _inspected(self, system: str, got: InspectedSystem | Failure) -> None:
+        self.asking = False
+        if isinstance(got, Failure):
+            self.failure = got
+            if self.wish.system == system:
+                self.wish = msgspec.structs.replace(self.wish, system="")
+        else:
+            self._systems[system] = got
+        self._remake()
+        self.changed.emit()
+
+    def _remake(self) -> None:
+        if self.target is None or (self.wish.system and self.system is None):
+            return
+        wish = self.wish
+        try:
+            recipe = installing.recipe_of(wish.recipe)
+            if self.system is None:
+                self.plan = installing.plan_recipe(recipe, self.target, wish.wishes)
+            else:
+                drivers = Path(wish.drivers) if wish.drivers else None
+                self.plan = installing.plan_install(
+                    self.system, recipe, self.target, wish.wishes, wish.answers, drivers
+                )
+            self.refusal = None
+        except NeogenesisError as error:
+            self.refusal = failure_of(error)
+
+    def answer(self, key: str, text: str) -> str:
+        """Take one answer for the first start; returns what is wrong with it."""
+        wanted = msgspec.structs.replace(self.wish.answers, **{key: text})
+        try:
+            read_answers(to_json(wanted))
+        except NeogenesisError as error:
+            return error.sentence()
+        self.change(answers=wanted)
+        return ""
+
+    # Drivers
+
+    def hardware_list(self) -> Path | None:
+        """The one that was used before in this job, else one of the library."""
+        own = self._session.dossier / "hardware.json"
+        return own if own.exists() else next(iter(sorted(self.library.glob("*.hardware.json"))), None)
+
+    def ask_drivers(self, hardware: Path, packages: Path) -> None:
+        """Which packages the machine needs; what is needed is packed into the job's folder and laid onto the drive."""
+        if self.asking:
+            return
+        self.asking, self.failure = True, None
+        self.changed.emit()
+        out = next(p for n in range(1, 1000) if not (p := self._session.dossier / f"drivers-{n}").exists())
+        self._session.bench.work.in_process(lambda got: self._answered(out, got), _pack, hardware, packages, out)
+
+    def _answered(self, out: Path, got: Answer | Failure) -> None:
+        self.asking = False
+        if isinstance(got, Failure):
+            self.failure = got
+        else:
+            self.coverage = got
+            covered = sum(d.status in ("covered", "system") for d in got.devices)
+            text = f"Drivers: {covered} of {len(got.devices)} devices covered, {len(got.missing)} missing"
+            self._session.record("drivers", text, packed=out.name, missing=list(got.missing))
+            self.change(drivers=str(out))
+        self.changed.emit()
+
+
+def _pack(hardware: Path, packages: Path, out: Path) -> Answer:
+    found: Found = find_drivers(read_devices(hardware), packages, out)
+    return found.answer

@@ -1,0 +1,259 @@
+"""The Plan stop for a clean start: a recipe, a system, answers and drivers, beside the drive that they give."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+from PyQt6.QtWidgets import QComboBox, QFileDialog, QLineEdit, QSpinBox, QWidget
+
+from neogenesis.app.language import mark, said, tr
+from neogenesis.app.open_job import OpenJob
+from neogenesis.app.parts.controls import Choice, button, label, row, stack
+from neogenesis.app.parts.drafts import keep_draft
+from neogenesis.app.parts.dropped import DroppedFiles
+from neogenesis.app.parts.flow import FlowRow
+from neogenesis.app.parts.heading import Heading
+from neogenesis.app.parts.strata import strata_of_layout
+from neogenesis.app.plan.drivers import DriversSheet
+from neogenesis.app.plan.fresh_canvas import FreshCanvas, Told
+from neogenesis.app.theme.look import look
+from neogenesis.app.words import both, exact, tail
+from neogenesis.bench.shipped import appliance_names, load_appliance
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.plan import Plan
+from neogenesis.core.plan.recipe import Recipe, recipes
+from neogenesis.core.plan.steps import MakeVolume
+from neogenesis.core.units import parse_size
+
+_MOST_SPARE = 50
+_OTHER = "other"
+_FIRMWARE = {"uefi": mark("UEFI"), "legacy": mark("legacy firmware")}
+
+
+class FreshPage(QWidget):
+    """Left the drive as it will be, right what is wanted. `fault` is told where something typed is none."""
+
+    def __init__(self, desk: OpenJob, say_fault: Callable[[str], None]) -> None:
+        super().__init__()
+        self._desk, self._model, self._say_fault = desk, desk.plan.fresh, say_fault
+        self._filling = False
+        self.canvas = FreshCanvas()
+        self.recipe = _choice(tr("Recipe"))
+        for one in recipes():
+            self.recipe.addItem(said(one.title), one.name)
+        for name in appliance_names():
+            self.recipe.addItem(tr("Device class: {0}").format(said(load_appliance(name).title)), f"appliance:{name}")
+        self.recipe.activated.connect(lambda _: self._recipe_chosen())
+        self._why = label("", "muted", wrap=True)
+        self.system = _choice(tr("System"))
+        self.system.activated.connect(lambda _: self._system_chosen())
+        DroppedFiles(self, self._dropped)
+        self._about = label("", "muted", wrap=True)
+        self.name = self._field(tr("Name of the machine"), "machine_name", 110)
+        self.language = self._field(tr("Language"), "language", 70)
+        self.keyboard = self._field(tr("Keyboard"), "keyboard", 60)
+        self.spare = QSpinBox()
+        self.spare.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+        self.spare.setRange(0, _MOST_SPARE)
+        self.spare.setSuffix(" %")
+        self.spare.setKeyboardTracking(False)
+        self.spare.setAccessibleName(tr("Spare area"))
+        self.spare.valueChanged.connect(lambda value: self._filling or self._wish(spare_percent=value))
+        self.volume = self._size_field(tr("Second volume"), "data_volume_bytes")
+        self.swap = self._size_field(tr("Swap"), "swap_bytes")
+        self.drivers = button(tr("Drivers…"), self.show_drivers, "", tr("Which the machine needs  Ctrl+Shift+K"))
+        self._drivers_more = label("", "muted", wrap=True)
+        self._answers = QWidget()
+        self._build()
+
+    def _build(self) -> None:
+        answers = FlowRow(look().px(8))
+        answers.group(label(tr("Name of the machine"), "muted"), self.name)
+        answers.group(label(tr("Language"), "muted"), self.language)
+        answers.group(label(tr("Keyboard"), "muted"), self.keyboard)
+        self._answers.setLayout(stack(label(tr("At its first start"), "head"), answers, gap=look().px(6)))
+        sizes = FlowRow(look().px(8))
+        sizes.group(label(tr("Spare"), "muted"), self.spare)
+        sizes.group(label(tr("Second volume"), "muted"), self.volume)
+        self._swap_pair = sizes.group(label(tr("Swap"), "muted"), self.swap)
+        drivers = row(self.drivers, self._drivers_more, gap=look().px(12))
+        drivers.setStretch(1, 1)
+        wanted = stack(
+            label(tr("Recipe"), "head"),
+            self.recipe,
+            self._why,
+            label(tr("System"), "head"),
+            self.system,
+            self._about,
+            self._answers,
+            label(tr("Volumes"), "head"),
+            sizes,
+            label(tr("Drivers"), "head"),
+            drivers,
+            None,
+            gap=look().px(8),
+        )
+        across = row(gap=look().px(28))
+        across.addWidget(self.canvas, 5)
+        across.addLayout(wanted, 6)
+        self.setLayout(across)
+
+    def _field(self, name: str, key: str, width: int) -> QLineEdit:
+        made = QLineEdit()
+        made.setFixedWidth(look().px(width))
+        made.setAccessibleName(name)
+        keep_draft(self._desk.drafts, f"fresh {key}", made)
+        made.editingFinished.connect(lambda: self._answer(key, made))
+        return made
+
+    def _size_field(self, name: str, key: str) -> QLineEdit:
+        made = QLineEdit()
+        made.setFixedWidth(look().px(90))
+        made.setAccessibleName(name)
+        made.setPlaceholderText(tr("none"))
+        made.editingFinished.connect(lambda: self._sized(key, made))
+        return made
+
+    # Orders
+
+    @property
+    def _is_open(self) -> bool:
+        return self._desk.plan.state == "ready" and not self._filling
+
+    def _change(self, **fields: object) -> None:
+        if self._is_open:
+            self._model.change(**fields)
+
+    def _wish(self, **fields: object) -> None:
+        self._change(wishes=msgspec.structs.replace(self._model.wish.wishes, **fields))
+
+    def _sized(self, key: str, field: QLineEdit) -> None:
+        text = field.text().strip().replace(",", ".")
+        try:
+            size = parse_size(text) if text not in ("", "0") else 0
+        except NeogenesisError as error:
+            self._say_fault(said(error.sentence()))
+            return
+        if size != getattr(self._model.wish.wishes, key) and text != exact(getattr(self._model.wish.wishes, key)):
+            self._wish(**{key: size})
+
+    def _answer(self, key: str, field: QLineEdit) -> None:
+        if not field.text().strip():
+            field.setText(str(getattr(self._model.wish.answers, key)))
+            return
+        fault = self._model.answer(key, field.text().strip()) if self._is_open else ""
+        if fault:
+            self._say_fault(said(fault))
+
+    def _recipe_chosen(self) -> None:
+        """Swap is only wished of a recipe that knows it."""
+        name = self.recipe.currentData()
+        wishes = self._model.wish.wishes
+        if not any(r.swap for r in recipes() if r.name == name):
+            wishes = msgspec.structs.replace(wishes, swap_bytes=0)
+        self._change(recipe=name, wishes=wishes)
+
+    def _system_chosen(self) -> None:
+        place = self.system.currentData()
+        if place == _OTHER:
+            place, _ = QFileDialog.getOpenFileName(self, tr("System image"), str(self._model.library))
+            if not place:
+                self.refresh()
+                return
+        self._change(system=place)
+
+    def _dropped(self, files: list[Path]) -> None:
+        self._change(system=str(files[0]))
+
+    def show_drivers(self) -> None:
+        sheet = DriversSheet(self, self._desk)
+        sheet.open()
+
+    # Showing
+
+    def refresh(self) -> None:
+        model, state = self._model, self._desk.plan.state
+        wish = model.wish
+        self._filling = True
+        open_ = state == "ready"
+        self.recipe.setCurrentIndex(max(0, self.recipe.findData(wish.recipe)))
+        chosen = next((r for r in recipes() if r.name == wish.recipe), None)
+        self._why.setText(said(chosen.why) if chosen is not None else tr("As the device class asks."))
+        self._show_systems(wish.system)
+        self._answers.setVisible(bool(wish.system))
+        for field, key in ((self.name, "machine_name"), (self.language, "language"), (self.keyboard, "keyboard")):
+            if not field.hasFocus():
+                field.setText(str(getattr(wish.answers, key)))
+        self.spare.setValue(wish.wishes.spare_percent)
+        for field, size in ((self.volume, wish.wishes.data_volume_bytes), (self.swap, wish.wishes.swap_bytes)):
+            if not field.hasFocus():
+                field.setText(exact(size) if size else "")
+        self._swap_pair.setVisible(chosen is not None and chosen.swap)
+        for widget in (self.recipe, self.system, self.name, self.language, self.keyboard, self.spare, self.volume):
+            widget.setEnabled(open_)
+        self._show_drivers_line()
+        self._show_drive(chosen)
+        self._filling = False
+
+    def _show_systems(self, wanted: str) -> None:
+        self.system.clear()
+        self.system.addItem(tr("empty volumes"), "")
+        for path in self._model.systems():
+            self.system.addItem(path.name.split(".")[0], str(path))
+        self.system.addItem(tr("another file…"), _OTHER)
+        self.system.setCurrentIndex(max(0, self.system.findData(wanted)))
+        held = self._model.system
+        if wanted and held is None:
+            self._about.setText(tr("Reading the image…") if self._model.asking else "")
+        elif held is not None:
+            files, size = sum(held.files_by_key.values()), both(sum(held.bytes_by_key.values()))
+            about = held.description
+            words = tr("{0}: {1} files, {2}, started by {3}")
+            self._about.setText(
+                words.format(about.name, files, size, ", ".join(tr(_FIRMWARE[f]) for f in about.firmware))
+            )
+        else:
+            self._about.setText(tr("Choose an image, or drop one here. Without one the volumes stay empty."))
+
+    def _show_drivers_line(self) -> None:
+        found = self._model.coverage
+        if found is None:
+            laid = self._model.wish.drivers
+            text = tr("{0} is laid onto the drive.").format(Path(laid).name) if laid else tr("Not looked at yet.")
+        elif found.missing:
+            text = tr("Missing: {0}").format(", ".join(found.missing))
+        else:
+            text = tr("All {0} devices are covered.").format(len(found.devices))
+        self._drivers_more.setText(text)
+
+    def _show_drive(self, recipe: Recipe | None) -> None:
+        plan = self._desk.plan.plan
+        if plan is None:
+            self.canvas.show_layout([], {}, Heading())
+            return
+        new, dock = plan.target.drive, self._desk.new_dock()
+        figures = f"{tail(new.serial if new else '')}  {both(plan.target.size_bytes)}"
+        heading = Heading(dock.tag if dock else None, (new.model if new else "") or tr("New drive"), figures)
+        self.canvas.show_layout(strata_of_layout(plan.layout), told_of(plan, recipe), heading)
+
+
+def told_of(plan: Plan, recipe: Recipe | None) -> dict[int, Told]:
+    """What stands beside each volume of a plan."""
+    kinds = {s.partition: s for s in plan.operations if isinstance(s, MakeVolume)}
+    whys = {p.label or p.name: p.why for p in recipe.parts} if recipe is not None else {}
+    found = {}
+    for place in plan.layout.partitions:
+        step = kinds.get(place.number)
+        figures = f"{exact(place.size_bytes)}, {step.volume_kind}" if step is not None else exact(place.size_bytes)
+        if step is not None and step.tree:
+            figures = tr("{0}, with files").format(figures)
+        found[place.number] = Told(said(place.title), figures, said(whys.get(place.title, "")))
+    return found
+
+
+def _choice(name: str) -> QComboBox:
+    made: QComboBox = Choice()
+    made.setAccessibleName(name)
+    return made

@@ -1,0 +1,154 @@
+"""A clean start in the real window: chosen in Decide, planned by a recipe, written, and started in the emulator."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from pytestqt.qtbot import QtBot
+
+from neogenesis.app.pictures import pause
+from neogenesis.app.plan.drivers import DriversSheet
+from neogenesis.app.plan.fresh_page import FreshPage
+from neogenesis.app.plan.view import PlanView
+from neogenesis.app.window import MainWindow
+from neogenesis.bench.folders import LIBRARY
+from neogenesis.bench.simulated.library import make_library
+from neogenesis.core.plan.model import FreshSource
+from tests.drives import table_of
+from tests.test_window import survey, texts
+
+Open = Callable[[Path], MainWindow]
+
+
+@pytest.fixture
+def fresh(small_bench: Path, open_window: Open, qtbot: QtBot) -> MainWindow:
+    """A job whose plan is to be a clean start, on a bench with a library."""
+    window = open_window(small_bench)
+    window.open_job("T-7")
+    make_library(window.bench.store.folder / LIBRARY)
+    window.job.plan.take_intent("fresh")
+    window.show_stop("plan")
+    qtbot.waitUntil(lambda: window.job.plan.state == "ready", timeout=60_000)
+    pause(30)
+    return window
+
+
+def page(window: MainWindow) -> FreshPage:
+    view = window.views["plan"]
+    assert isinstance(view, PlanView)
+    return view.fresh
+
+
+def choose(box: object, data: str) -> None:
+    index = box.findData(data)  # type: ignore[attr-defined]
+    assert index >= 0
+    box.setCurrentIndex(index)  # type: ignore[attr-defined]
+    box.activated.emit(index)  # type: ignore[attr-defined]
+
+
+def test_decide_leads_to_a_clean_start(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    window.job.decide.choose("fresh", "malware was found")
+    assert window.job.plan.is_fresh
+    window.show_stop("plan")
+    qtbot.waitUntil(lambda: window.job.plan.state == "ready", timeout=60_000)
+    pause(30)
+    assert "Fresh: a clean system by a recipe" in texts(window)
+
+
+def test_a_recipe_its_wishes_and_undo(fresh: MainWindow, qtbot: QtBot) -> None:
+    window, model, shown = fresh, fresh.job.plan, page(fresh)
+    assert [s.title for s in shown.canvas.strata] == ["STARTUP", "Reserved partition", "System", "Recovery"]
+    rects = [rect for rect, _ in shown.canvas.labels()]
+    assert all(a.bottom() <= b.top() + 1 for a, b in pairwise(rects))
+    assert not shown._answers.isVisible() and model.can_undo is False
+    choose(shown.recipe, "linux-uefi-home")
+    assert [s.title for s in shown.canvas.strata] == ["STARTUP", "system", "home"] and shown._swap_pair.isVisible()
+    shown.swap.setText("64 MiB")
+    shown.swap.editingFinished.emit()
+    assert shown.canvas.strata[-1].title == "swap" and shown.canvas.strata[-1].size_bytes == 64 << 20
+    shown.volume.setText("much")
+    shown.volume.editingFinished.emit()
+    assert "much" in texts(window)
+    shown.volume.setText("9 TiB")
+    shown.volume.editingFinished.emit()
+    assert model.refusal is not None and "too small" in texts(window) and not window.views["plan"].write.isEnabled()
+    QTest.keyClick(window, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert model.refusal is None
+    shown.spare.setValue(20)
+    assert shown.canvas.free_bytes() > 200 << 20
+    model.undo()
+    model.undo()
+    assert [s.title for s in shown.canvas.strata if s.number] == ["STARTUP", "system", "home"]
+    model.redo()
+    choose(shown.recipe, "appliance:chart-plotter")
+    assert [s.title for s in shown.canvas.strata if s.number] == ["Loader", "Plotter system", "Charts"]
+
+
+def test_a_system_with_drivers_is_written_and_starts(
+    fresh: MainWindow, small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    window, model, shown = fresh, fresh.job.plan, page(fresh)
+    choose(shown.system, str(model.fresh.library / "meridian-desktop.tar.zst"))
+    qtbot.waitUntil(lambda: model.fresh.system is not None, timeout=60_000)
+    pause(30)
+    assert shown._answers.isVisible() and "Meridian Desktop: 3 files" in texts(window)
+    shown.name.setText("bad name!")
+    shown.name.editingFinished.emit()
+    assert "no name for a machine" in texts(window)
+    shown.name.setText("ticket-desk")
+    shown.name.editingFinished.emit()
+    window.views["plan"].show_drivers()
+    sheet = shown.findChild(DriversSheet)
+    assert sheet.packages is not None and sheet.search.isEnabled()
+    sheet.search.click()
+    qtbot.waitUntil(lambda: model.fresh.coverage is not None, timeout=60_000)
+    pause(30)
+    assert model.fresh.coverage.missing == ("Sound", "Camera") and "No sound, no microphone" in texts(sheet)
+    sheet.accept()
+    assert "Missing: Sound, Camera" in texts(window)
+    window.views["plan"].write.click()
+    assert model.is_written and isinstance(model.written.source, FreshSource)
+    again = open_window(small_bench)
+    again.open_job("T-7")
+    assert again.job.plan.is_fresh and again.job.plan.fresh.wish.answers.machine_name == "ticket-desk"
+    again.close()
+    transfer = window.job.transfer
+    window.show_stop("transfer")
+    pause(30)
+    assert transfer.may_write, [g.text for g in transfer.gates() if not g.open]
+    transfer.start("41f2")
+    qtbot.waitUntil(lambda: transfer.state in ("done", "failed", "stopped"), timeout=120_000)
+    pause(50)
+    assert transfer.state == "done", transfer.failure
+    assert len(table_of(small_bench / "new.img")["partitions"]) == 4 and model.state == "locked"
+    window.show_stop("first-boot")
+    boot = window.job.first_boot
+    qtbot.waitUntil(lambda: boot.look is not None, timeout=60_000)
+    assert boot.look.forecast.starts
+    boot.try_it()
+    qtbot.waitUntil(lambda: not boot.is_busy, timeout=90_000)
+    assert boot.trial.seen == "Meridian Desktop 11.4" and boot.is_proven
+    kinds = [e.kind for e in window.job.log()]
+    assert {"drivers", "plan", "transfer-done", "trial-boot"} <= set(kinds)
+
+
+def test_back_to_a_copy_and_a_bad_image(fresh: MainWindow, small_bench: Path, qtbot: QtBot, tmp_path: Path) -> None:
+    window, model, shown = fresh, fresh.job.plan, page(fresh)
+    bad = tmp_path / "bad.tar.zst"
+    bad.write_bytes(b"no archive")
+    shown._dropped([bad])
+    qtbot.waitUntil(lambda: not model.fresh.asking, timeout=60_000)
+    pause(30)
+    assert "damaged or cut short" in texts(window) and model.fresh.wish.system == ""
+    survey(qtbot, window)
+    window.show_stop("plan")
+    window.views["plan"].other_way.click()
+    qtbot.waitUntil(lambda: model.state == "ready" and model.plan is not None, timeout=60_000)
+    assert model.plan.intent == "replace" and not model.is_fresh
