@@ -16,12 +16,14 @@ import pytest
 
 from neogenesis.bench import installing
 from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.returning import look_through, open_beneath
 from neogenesis.bench.system_image import inspect_system, lay_out
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
 from neogenesis.core.reinstall import Answers, answer_files, read_answers, read_description
+from neogenesis.core.reinstall.returned import Held, give_back, kind_of_file
 from neogenesis.core.units import MIB
-from tests.drives import blank, check_volume, data_hash, run, simulated, table_of
+from tests.drives import NT_DATA, Part, blank, check_volume, data_hash, make_drive, nt_files, run, simulated, table_of
 from tests.systems import entry, system_image
 
 NAMES = ("nt-uefi", "nt-legacy", "linux-uefi", "linux-uefi-home", "both-uefi", "data", "data-old", "stick")
@@ -341,3 +343,116 @@ def test_laying_out_follows_no_link(tmp_path: Path) -> None:
 
 def _stops() -> None:
     raise Refused("stop", "stop", "")
+
+
+# Files that go back to people
+
+
+def test_salvaged_files_go_back_to_their_people_and_programs_do_not(
+    tmp_path: Path, neogenesis: Any, survey_json: Any
+) -> None:
+    old = tmp_path / "old.img"
+    files = nt_files() | {
+        "Users/berth/setup.exe": b"MZ" + bytes(100),
+        "Users/berth/holiday.jpg": b"MZ hidden program",
+        "Users/berth/letters/a.pdf": b"%PDF one",
+        "Users/berth/papers.zip": b"PK" + bytes(50),
+        "Users/Default/x.txt": b"no",
+        "Scans/1999.pdf": b"%PDF two",
+    }
+    make_drive(old, 400, [Part(300, NT_DATA, "ntfs", "System", files, "Main")])
+    neogenesis("salvage", old, tmp_path / "saved", "--volume", "1")
+    image = system_image(tmp_path / "system.tar.zst")
+    drive = new_drive(tmp_path, 900)
+    said = neogenesis(
+        "install", image, "linux-uefi-home", drive, "--confirm", "41F2", "--data", tmp_path / "saved"
+    ).stdout
+    assert "left out: Users/berth/setup.exe" in said and "archive, not looked into: home/berth/papers.zip" in said
+    neogenesis("salvage", drive, tmp_path / "out", "--volume", "3")
+    back = {p.relative_to(tmp_path / "out").as_posix(): p for p in (tmp_path / "out").rglob("*") if p.is_file()}
+    names = {name for name in back if not name.startswith("salvage.json")}
+    assert any(n.endswith("berth/letters/a.pdf") for n in names) and any(
+        n.endswith("shared/Returned/Scans/1999.pdf") for n in names
+    )
+    assert not any(n.endswith((".exe", "holiday.jpg", "SYSTEM")) for n in names), names
+    zeros = next(p for n, p in back.items() if n.endswith("berth/zeros.bin"))
+    assert zeros.stat().st_size == 3_000_000 and not any(zeros.read_bytes())
+    report = json.loads(next(tmp_path.glob("*.returned.json")).read_text())
+    assert report["schema"] == "neogenesis.returned/1" and len(report["files"]) > 40
+    start = table_of(tmp_path / "new.img")["partitions"][2]["start"] * 512
+    assert "User:  1000" in run("debugfs", "-R", "stat /berth/letters/a.pdf", f"{tmp_path / 'new.img'}?offset={start}")
+    neogenesis("install", image, "linux-uefi", drive, "--confirm", "41F2", "--data", tmp_path / "saved", "--programs")
+    stored = next(p for p in (tmp_path / "saved").rglob("a.pdf"))
+    stored.write_bytes(b"%PDF changed")
+    fault = neogenesis(
+        "install", image, "linux-uefi", drive, "--confirm", "41F2", "--data", tmp_path / "saved", status=3
+    )
+    assert "checksum differs" in fault.stderr
+    assert neogenesis(
+        "install", image, "linux-uefi", drive, "--confirm", "41F2", "--data", tmp_path / "gone", status=2
+    ).stderr
+    with (tmp_path / "saved/huge.bin").open("wb") as file:
+        file.truncate(2 << 30)
+    (tmp_path / "saved/salvage.jsonl").unlink()
+    assert (
+        "too small"
+        in neogenesis(
+            "install", image, "linux-uefi", drive, "--confirm", "41F2", "--data", tmp_path / "saved", status=3
+        ).stderr
+    )
+
+
+def test_names_collisions_and_what_belongs_to_the_system() -> None:
+    def held(path: str, size: int = 1, head: bytes = b"") -> tuple[Held, bytes]:
+        return Held(stored=path, path=path, size_bytes=size), head
+
+    found = give_back(
+        [
+            held("home/ann/a:b?.txt"),
+            held("Users/ANN/a_b_.txt"),
+            held("home/ann/con.txt"),
+            held("home/ann/" + "é" * 200 + ".jpg"),
+            held("Users/ann/AppData/x/y.txt"),
+            held("Windows/x.txt"),
+            held("notes.txt"),
+            held("pagefile.sys"),
+            held("home/ann/tool", head=b"#!/bin/sh"),
+            held("home/ann/mail.mbox", 7),
+        ],
+        "nt",
+        programs=False,
+    )
+    places = [f.place for f in found.files]
+    assert places[:3] == ["Users/ann/a_b_.txt", "Users/ANN/a_b_ (2).txt", "Users/ann/_con.txt"]
+    assert len(places[3].rsplit("/", 1)[1].encode()) <= 244 and places[3].endswith(".jpg") and found.files[3].renamed
+    assert (
+        places[4] == "Users/Public/Returned/notes.txt"
+        and len(places) == 6
+        and found.kinds()["mail"] == (1, 7)
+        and "did not" in found.sentence()
+    )
+    assert {one.path for one in found.left_out} == {
+        "Users/ann/AppData/x/y.txt",
+        "Windows/x.txt",
+        "pagefile.sys",
+        "home/ann/tool",
+    }
+    only = give_back([held("home/a/b.txt"), held("home/a/c.mp3")], "linux", True, frozenset({"music"}))
+    assert [f.place for f in only.files] == ["home/a/c.mp3"] and "not asked for" in only.left_out[0].why
+    assert kind_of_file("x.JPG") == "pictures" and kind_of_file("x.jpg", b"MZ") == "programs"
+
+
+def test_a_folder_of_files_is_read_without_following_links(tmp_path: Path) -> None:
+    folder = tmp_path / "files"
+    (folder / "home/ann").mkdir(parents=True)
+    (folder / "home/ann/a.txt").write_text("a")
+    (folder / "home/ann/b.txt").symlink_to("/etc/passwd")
+    (folder / "home/link").symlink_to("/etc")
+    found = look_through(folder, "linux", False)
+    assert [f.place for f in found.files] == ["home/ann/a.txt"]
+    for name in ("home/link/passwd", "home/ann/b.txt", "../x", "home/ann"):
+        with pytest.raises(OSError):
+            open_beneath(folder, name).close()
+    (folder / "salvage.jsonl").write_text("{ torn\n")
+    with pytest.raises(BadRecord, match="damaged"):
+        look_through(folder, "linux", False)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from itertools import combinations
 from pathlib import Path
@@ -15,6 +16,7 @@ from blake3 import blake3
 from neogenesis.bench.drives import confirm_tail, same_bytes
 from neogenesis.bench.planning import load_plan, new_id, target_of
 from neogenesis.bench.reader import open_tree
+from neogenesis.bench.returning import held_files, look_through, open_beneath
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.system_image import InspectedSystem, LaidOut, inspect_system, lay_out
 from neogenesis.bench.volumes import make_volume, own_ext_files
@@ -26,10 +28,11 @@ from neogenesis.core.plan.recipe import Recipe, RecipeWishes, recipe_named
 from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.record import save
 from neogenesis.core.reinstall import Answers, answer_files, settings_for
+from neogenesis.core.reinstall.returned import GivingBack, Held
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.transfer import RunFiles, check_tail
 
-_SECTOR = 512
+_SECTOR, _FIRST_PERSON = 512, 1000
 
 
 def recipe_of(name: str) -> Recipe:
@@ -65,6 +68,8 @@ def plan_install(
     wishes: RecipeWishes,
     answers: Answers,
     drivers: Path | None = None,
+    data: Path | None = None,
+    programs: bool = False,
 ) -> Plan:
     """A plan that puts a system image onto a recipe's volumes; raises Refused when it does not suit."""
     about = system.description
@@ -80,6 +85,10 @@ def plan_install(
         raise Refused("recipe", f"“{recipe.title}” has no system volume; nothing was written.", "Take another recipe.")
     more = 0 if drivers is None else _folder_bytes(drivers)
     filled = {key: size + (more if key == "system" else 0) for key, size in system.bytes_by_key.items() if key in keys}
+    if data is not None:
+        returns = look_through(data, about.family, programs)
+        key = people_key(about.family, keys)
+        filled[key] = filled.get(key, 0) + sum(f.size_bytes // 4096 * 4096 + 8192 for f in returns.files)
     legacy = recipe.machine == "legacy"
     image = SystemImage(
         path=str(system.path.absolute()),
@@ -87,6 +96,8 @@ def plan_install(
         size_bytes=system.size_bytes,
         name=about.name,
         drivers=str(drivers.absolute()) if drivers is not None else "",
+        data=str(data.absolute()) if data is not None else "",
+        programs=programs,
     )
     filling = Filling(image, filled, system.boot_code if legacy else b"", system.core if legacy else b"")
     plan = make_fresh_plan(recipe, wishes, target, new_id, filling)
@@ -106,6 +117,11 @@ def plan_install(
         boot_code=filling.boot_code,
     )
     return msgspec.structs.replace(plan, source=source)
+
+
+def people_key(family: str, keys: Collection[str]) -> str:
+    """The volume on which people's folders are: one of its own where the recipe has it."""
+    return "home" if family == "linux" and "home" in keys else "system"
 
 
 def _keys(plan: Plan) -> list[str]:
@@ -170,6 +186,9 @@ class SystemFiles:
                 "Plan again with this one.",
             )
         self._system = found
+        self._keys = [part.key for part in recipe_of(source.recipe).parts]
+        #: What was given back, told when it is done.
+        self.returned: GivingBack | None = None
 
     def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
         """Make a volume with its files, and read them back. Raises ToolFailed, BadRecord or Stopped."""
@@ -196,6 +215,8 @@ class SystemFiles:
     def _put(self, key: str, folder: Path) -> LaidOut:
         image, settings = self._system, self._image.settings
         made = lay_out(image, key, folder, settings, self._told, self._check)
+        if self._image.data and key == people_key(image.description.family, self._keys):
+            self._give_back(key, folder, made)
         if key != "system":
             return made
         about = image.description
@@ -214,6 +235,45 @@ class SystemFiles:
                 self._check()
                 _write(folder, f"{drivers}/{path.relative_to(root).as_posix()}", path.read_bytes(), made)
         return made
+
+    def _give_back(self, key: str, folder: Path, made: LaidOut) -> None:
+        """People's files to where people's folders are; on a volume of its own without the folder above them."""
+        data, family = Path(self._image.data), self._system.description.family
+        found = look_through(data, family, self._image.programs)
+        held = {h.stored: h for h in held_files(data)}
+        for one in found.files:
+            self._check()
+            place = one.place.split("/", 1)[1] if key == "home" else one.place
+            _bring(data, held[one.stored], folder / place, place, made)
+            if family == "linux":
+                made.owners[place] = (_FIRST_PERSON, _FIRST_PERSON, 0o644)
+                with suppress(OSError):
+                    os.chown(folder / place, _FIRST_PERSON, _FIRST_PERSON)
+        self.returned = found
+        save(self._scratch.with_name(f"{self._scratch.stem}.returned.json"), found)
+
+
+def _bring(data: Path, held: Held, to: Path, name: str, made: LaidOut) -> None:
+    """One file, by its checksum where that is on record. Raises BadRecord for one that is not what was salvaged."""
+    digest = blake3(max_threads=1)
+    try:
+        to.parent.mkdir(parents=True, exist_ok=True)
+        with open_beneath(data, held.stored) as source, to.open("xb") as out:
+            while piece := source.read(1 << 20):
+                digest.update(piece)
+                out.write(piece)
+        if held.modified_s is not None:
+            os.utime(to, (held.modified_s, held.modified_s))
+    except OSError as error:
+        raise BadRecord(
+            f"“{held.path}” cannot be given back ({error.strerror}); nothing was written.", "Try again."
+        ) from error
+    if held.blake3 and digest.hexdigest() != held.blake3:
+        raise BadRecord(
+            f"“{held.stored}” is not what was salvaged: its checksum differs; nothing was written.",
+            "Salvage it again, or take it out of the folder.",
+        )
+    made.digests[name] = digest.digest()
 
 
 def _write(folder: Path, name: str, data: bytes, made: LaidOut) -> None:

@@ -162,6 +162,8 @@ def lay_out(
     `told` hears how much of the archive has gone by, `check` is called often and may end it.
     """
     made = LaidOut()
+    if key not in image.bytes_by_key:  # a volume that the image knows nothing of
+        return made
     prefix = tuple(image.description.trees[key].strip("/").split("/"))
     marked = set(image.description.settings)
     links: list[tuple[str, str, bool]] = []

@@ -54,7 +54,7 @@ def run_transfer(plan_path: Path, tail: str, resume: bool, verify: Verify, event
             plan_path,
             places,
             BenchClock(pace),
-            _final,
+            lambda outcome: _final(outcome, "Everything was made and checked."),
             begins=False,
         )
     old = plan.source.survey.drive
@@ -126,7 +126,7 @@ def _check_room(plan: Plan, plan_path: Path) -> None:
         )
 
 
-def _final(outcome: Outcome) -> Event:
+def _final(outcome: Outcome, well: str = "Everything was copied and checked.") -> Event:
     figures = {
         "verified_bytes": outcome.verified_bytes,
         "seconds": round(outcome.seconds, 1),
@@ -134,7 +134,7 @@ def _final(outcome: Outcome) -> Event:
         "lost": outcome.lost,
     }
     lost = sum(end - start for start, end in outcome.lost)
-    text = "Everything was copied and checked."
+    text = well
     if outcome.lost:
         text = f"Copied, but {lost} bytes of the old drive could not be read."
     return Event(

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from neogenesis.core.plan import Plan
     from neogenesis.core.plan.model import Target
     from neogenesis.core.plan.recipe import Recipe, RecipeWishes
+    from neogenesis.core.reinstall.returned import GivingBack
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 
@@ -130,9 +131,20 @@ def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
     "--drivers", metavar="FOLDER", type=click.Path(path_type=Path), help="Laid where the system looks for them."
 )
 @click.option("--answers", metavar="FILE", type=click.Path(path_type=Path), help="For the first start, as JSON.")
+@click.option(
+    "--data", metavar="FOLDER", type=click.Path(path_type=Path), help="A salvage, whose files go back to people."
+)
+@click.option("--programs", is_flag=True, help="Give back also what can be run.")
 @_wishes
 def install(
-    system: Path, recipe_name: str, drives: tuple[str, ...], drivers: Path | None, answers: Path | None, **more: Any
+    system: Path,
+    recipe_name: str,
+    drives: tuple[str, ...],
+    drivers: Path | None,
+    answers: Path | None,
+    data: Path | None,
+    programs: bool,
+    **more: Any,
 ) -> None:
     """Put a system image onto fresh drives, and say what would start.
 
@@ -141,6 +153,7 @@ def install(
     from neogenesis.bench import installing
     from neogenesis.bench.booting import forecast_drives
     from neogenesis.bench.cases import read_named
+    from neogenesis.bench.returning import look_through
     from neogenesis.bench.system_image import inspect_system
     from neogenesis.core.reinstall import Answers, read_answers
 
@@ -153,15 +166,27 @@ def install(
         more,
         "install",
         lambda drive, tail: installing.plan_install(
-            found, chosen, installing.fresh_target(drive, tail), wanted, told, drivers
+            found, chosen, installing.fresh_target(drive, tail), wanted, told, drivers, data, programs
         ),
     )
     if more["events"] == "-":
         return
+    if data is not None:
+        _say_returned(look_through(data, found.description.family, programs))
     for drive in drives:
         forecast = forecast_drives([drive], None)
         says = "It would start." if forecast.starts else f"It would not start: it breaks at {forecast.breaks_at}."
         click.echo(f"{drive}: {found.description.name}. {says}")
+
+
+def _say_returned(found: GivingBack) -> None:
+    click.echo(found.sentence())
+    for kind, (count, size) in found.kinds().items():
+        click.echo(f"  {kind:<10} {count} files, {both_text(size)}")
+    for place in found.archives[:20]:
+        click.echo(f"  archive, not looked into: {place}")
+    for one in found.left_out[:20]:
+        click.echo(f"  left out: {one.path}. {one.why}")
 
 
 def _wanted(more: dict[str, Any]) -> RecipeWishes:

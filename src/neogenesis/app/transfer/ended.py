@@ -73,7 +73,7 @@ class EndedPage(QWidget):
     def show_end(self, plan: Plan) -> None:
         model, outcome = self._model, self._model.progress.outcome
         done = model.state == "done" and outcome is not None
-        facts = self._success(outcome) if done and outcome is not None else self._failure()
+        facts = self._success(outcome, plan.intent == "fresh") if done and outcome is not None else self._failure()
         clear(self._facts)
         for fact in facts:
             self._facts.addWidget(notice(fact.severity, fact.text, fact.remedy))
@@ -89,9 +89,10 @@ class EndedPage(QWidget):
         self.fill.show_fill(old, filled(strata_of_layout(plan.layout), shares), (old_tag, new_tag), checked)
         self.show_start()
 
-    def _success(self, outcome: Event) -> list[Check]:
+    def _success(self, outcome: Event, fresh: bool) -> list[Check]:
         partial = outcome.outcome == "partial"
-        self._title.setText(tr("Copied, but not all of it could be read") if partial else tr("Copied and checked"))
+        whole = tr("Made and checked") if fresh else tr("Copied and checked")
+        self._title.setText(tr("Copied, but not all of it could be read") if partial else whole)
         self._more.setText(said(outcome.text))
         verified = int(outcome.figures.get("verified_bytes", 0))
         facts = []
@@ -99,14 +100,17 @@ class EndedPage(QWidget):
             text = tr("{0} of the old drive could not be read.").format(both(outcome.lost_bytes))
             remedy = tr("They stand as zeros on the new drive and are listed in the dossier.")
             facts.append(Check("stop", text, remedy))
-        copied = tr("{0} copied in {1}").format(both(outcome.copied_bytes), about(_seconds(outcome.figures)))
+        words = tr("{0} written in {1}") if fresh else tr("{0} copied in {1}")
+        copied = words.format(both(outcome.copied_bytes), about(_seconds(outcome.figures)))
         facts.append(Check("good", copied))
         if verified:
             facts.append(Check("good", tr("{0} read back and compared").format(both(verified))))
         else:
             facts.append(Check("caution", tr("Nothing was read back."), tr("Check it with “neogenesis verify”.")))
         facts.append(Check("good", tr("The new table was written last, and read back.")))
-        facts.append(Check("note", tr("Manifest checksum {0}").format(outcome.figures.get("manifest_hash", ""))))
+        facts.append(
+            Check("note", tr("Manifest checksum {0}").format(str(outcome.figures.get("manifest_hash", ""))[:16] + "…"))
+        )
         parting = self._model.parting
         if parting is None:
             text = tr("Everything is on the new drive. Before it is pulled out, let it be switched off.")

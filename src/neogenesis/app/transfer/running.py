@@ -29,7 +29,8 @@ class RunningPage(QWidget):
         self.stop = button(tr("Stop safely"), self._model.stop, "", tr("End at a safe point; it can be resumed"))
         right = QVBoxLayout()
         right.setSpacing(look().px(8))
-        soundings_head = row(label(tr("Soundings"), "head"), gap=12)
+        self._soundings_title = label(tr("Soundings"), "head")
+        soundings_head = row(self._soundings_title, gap=12)
         soundings_head.addWidget(self._soundings_more, 1)
         right.addLayout(soundings_head)
         right.addWidget(self.soundings, 5)
@@ -127,6 +128,8 @@ class RunningPage(QWidget):
         if progress.lost_bytes:
             more = tr("{0} could not be read so far").format(exact(progress.lost_bytes))
         self._soundings_more.say(more)
+        for widget in (self._soundings_title, self._soundings_more, self.soundings):
+            widget.setVisible(plan.intent != "fresh")  # nothing is read from an old drive
         self.course.show_course(self._course())
         words = tr("how far it is, against time; grey is what was forecast")
         self._course_more.say(f"{words}  ·  {self._against_forecast()}" if progress.left_s else words)

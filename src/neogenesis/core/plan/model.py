@@ -59,7 +59,8 @@ class SystemImage(Record, frozen=True, kw_only=True):
     """An archive with a system to be put onto the drive, known again by its checksum (BLAKE3).
 
     `settings` are what its files are told, by the name of the place holder in them; `drivers` is a folder that is
-    laid where the system looks for drivers at its first start. `form` is how it is packed: our archive, or a disc.
+    laid where the system looks for drivers at its first start, `data` one whose files go back to people; with
+    `programs` also those that can be run. `form` is how it is packed: our archive, or a disc.
     """
 
     path: str
@@ -69,6 +70,8 @@ class SystemImage(Record, frozen=True, kw_only=True):
     form: Literal["archive", "disc"] = "archive"
     settings: dict[str, str] = {}
     drivers: str = ""
+    data: str = ""
+    programs: bool = False
 
 
 class FreshSource(Record, frozen=True, kw_only=True, tag_field="kind", tag="fresh"):
