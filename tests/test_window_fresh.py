@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
@@ -113,6 +114,14 @@ def test_a_system_with_drivers_is_written_and_starts(
     assert model.fresh.coverage.missing == ("Sound", "Camera") and "No sound, no microphone" in texts(sheet)
     sheet.accept()
     assert "Missing: Sound, Camera" in texts(window)
+    files = small_bench / "saved"
+    (files / "Users/berth").mkdir(parents=True)
+    (files / "Users/berth/letter.txt").write_text("Dear harbour")
+    (files / "Users/berth/game.exe").write_bytes(b"MZ")
+    assert not shown.programs.isEnabled()
+    model.fresh.change(data=str(files))
+    pause(30)
+    assert shown.data.currentText() == "saved" and shown.programs.isEnabled()
     window.views["plan"].write.click()
     assert model.is_written and isinstance(model.written.source, FreshSource)
     again = open_window(small_bench)
@@ -127,6 +136,8 @@ def test_a_system_with_drivers_is_written_and_starts(
     qtbot.waitUntil(lambda: transfer.state in ("done", "failed", "stopped"), timeout=120_000)
     pause(50)
     assert transfer.state == "done", transfer.failure
+    returned = json.loads((window.job.dossier / "plan.returned.json").read_text())
+    assert [f["place"] for f in returned["files"]] == ["Users/berth/letter.txt"] and len(returned["left_out"]) == 1
     assert len(table_of(small_bench / "new.img")["partitions"]) == 4 and model.state == "locked"
     window.show_stop("first-boot")
     boot = window.job.first_boot

@@ -11,7 +11,8 @@ from pytestqt.qtbot import QtBot
 
 from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.window import MainWindow
-from tests.drives import check_volume, run, set_docks, simulated, spans
+from tests.boots import BY_FILE, drive, loader
+from tests.drives import check_volume, run, same_bytes, set_docks, simulated, spans
 from tests.test_window import plan, survey, texts
 
 Open = Callable[[Path], MainWindow]
@@ -213,3 +214,24 @@ def test_a_device_class_is_chosen_in_plan_and_its_steps_follow(
     window.show_stop("plan")
     window.job.plan.undo()
     assert window.job.plan.plan.intent == "replace" and view.intent.currentText() == "Replace"
+
+
+def test_an_installer_stick_from_the_window(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    image = drive(small_bench / "installer.img", "TOKEN-ONE", {"EFI/BOOT/BOOTX64.EFI": loader(BY_FILE)})
+    window = open_window(small_bench)
+    window.open_job("T-7")
+    window.activateWindow()
+    qtbot.keyClick(window, Qt.Key.Key_I, Qt.KeyboardModifier.ControlModifier)
+    sheet = window.findChildren(KeepSheet)[-1]
+    sheet.choices["stick"].setChecked(True)
+    sheet.place.setText(str(image))
+    sheet._look_into()
+    qtbot.waitUntil(lambda: "started by UEFI" in sheet.about.text(), timeout=30_000)
+    sheet.place.clear()
+    sheet.reject()
+    begin_keep(window, qtbot, "stick", image, "41f2")
+    end_keep(window, qtbot)
+    assert window.job.keep.failure is None, window.job.keep.failure
+    assert same_bytes(image, small_bench / "new.img", image.stat().st_size)
+    kinds = [e.kind for e in window.job.log()]
+    assert {"stick-start", "stick-done"} <= set(kinds) and window.job.job.stop != "swap"

@@ -43,8 +43,8 @@ def start_worker(plan: Path, tail: str, resume: bool, verify: Verify = "full") -
     return start_command([*arguments, "--resume"] if resume else arguments, plan.with_name(f"{plan.stem}.errors"))
 
 
-def start_command(arguments: Sequence[str], errors_path: Path) -> subprocess.Popen[bytes]:
-    """Start this program with `arguments` as a process that outlives its parent."""
+def start_command(arguments: Sequence[str], errors_path: Path, cwd: Path | None = None) -> subprocess.Popen[bytes]:
+    """Start this program with `arguments` as a process that outlives its parent, in that folder."""
     _children[:] = [child for child in _children if child.poll() is None]
     with errors_path.open("wb") as errors:
         child = subprocess.Popen(
@@ -53,6 +53,7 @@ def start_command(arguments: Sequence[str], errors_path: Path) -> subprocess.Pop
             stdout=subprocess.DEVNULL,
             stderr=errors,
             start_new_session=True,
+            cwd=cwd,
         )
     _children.append(child)
     return child

@@ -26,7 +26,9 @@ from neogenesis.core.job.saved import RESCUE_MAP
 from neogenesis.core.record import Record, load, save
 from neogenesis.core.work import Event
 
-Kind = Literal["image", "restore", "rescue", "salvage"]
+Kind = Literal["image", "restore", "rescue", "salvage", "stick"]
+#: What goes from a file onto one or several drives; all else reads the old drive.
+ONTO: tuple[Kind, ...] = ("restore", "stick")
 State = Literal["ready", "running", "stopping", "ended"]
 _POLL_MS = 150
 _MOST_POINTS = 4000
@@ -35,6 +37,7 @@ _WORDS = {
     "restore": mark("Restore"),
     "rescue": mark("Rescue"),
     "salvage": mark("Copying files out"),
+    "stick": mark("Installer stick"),
 }
 
 
@@ -169,25 +172,27 @@ class KeepModel(QObject):
     def start(self, kind: Kind, place: str, tails: Sequence[str] = (), targets: Sequence[str] = ()) -> None:
         """`place` is the image file, the folder, or the drive or image file that a rescue goes onto.
 
-        For a restore it is the image that is put onto `targets`, each confirmed by one of `tails`.
+        For a restore or a stick it is the image that is put onto `targets`, each confirmed by one of `tails`.
         """
         old = self._session.place("old")
-        if self.is_active or not place or not (old or kind == "restore"):
+        if self.is_active or not place or not (old or kind in ONTO):
             return
         unfinished = self.failure is not None and self.kept.kind == kind and self.kept.place == place
         again = unfinished and self.kept.targets == tuple(targets)
         self.heard, self.failure = Heard(), None
         self._path.unlink(missing_ok=True)
         self._events = EventFile(self._path)
-        arguments = [kind, place, *targets] if kind == "restore" else [kind, old, place]
+        command = "media" if kind == "stick" else kind
+        arguments = [command, place, *targets] if kind in ONTO else [command, old, place]
         arguments += ["--events", str(self._path)]
         for tail in tails:
             arguments += ["--confirm", tail]
         if kind == "rescue":
             arguments += ["--map", str(self.map_path)]
-        if kind == "restore" and again:
+        if kind in ONTO and again:
             arguments.append("--resume")
-        self._process = worker.start_command(arguments, self._path.with_name("keep.errors"))
+        cwd = self._session.dossier if kind == "stick" else None  # where its plan is kept
+        self._process = worker.start_command(arguments, self._path.with_name("keep.errors"), cwd)
         self.kept = Kept(kind=kind, place=place, targets=tuple(targets), process=self._process.pid)
         save(self._record, self.kept)
         self.state = "running"
@@ -196,6 +201,8 @@ class KeepModel(QObject):
         name, what = Path(place).name, f"{kind}-start"
         if kind == "restore":
             self._session.record(what, f"Restore begun, from {name}", place=place)
+        elif kind == "stick":
+            self._session.record(what, f"Installer stick begun, from {name}", place=place)
         else:
             self._session.record(what, f"{_WORDS[kind]} begun, to {name}", place=place)
         self._timer.start()

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QBrush, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from neogenesis.app.keep.lanes import Lanes
+from neogenesis.app.keep.model import ONTO
 from neogenesis.app.keep.passes import PASS_WORDS, PassLine
 from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.open_job import OpenJob
@@ -27,6 +28,7 @@ _TITLES = {
     "restore": mark("Image {1} onto new drives"),
     "rescue": mark("Rescue of {0}"),
     "salvage": mark("Files of {0}"),
+    "stick": mark("Installer {1} onto sticks"),
 }
 _KEY_CONTEXT = "regions"
 _KEYS = (
@@ -150,8 +152,9 @@ class KeepPage(QWidget):
     def refresh(self) -> None:
         model = self._model
         self._bodies.setCurrentIndex(1 if model.kind == "rescue" else 0)
-        self.lanes.setVisible(model.kind == "restore")
-        self._line.setVisible(model.kind != "restore")
+        several = model.kind == "restore" or (model.kind == "stick" and bool(model.heard.lanes))
+        self.lanes.setVisible(several)
+        self._line.setVisible(not several)
         self.stop.setVisible(model.is_active)
         self.stop.setEnabled(model.state == "running")
         self.stop.setText(tr("Stopping…") if model.state == "stopping" else tr("Stop safely"))
@@ -167,7 +170,7 @@ class KeepPage(QWidget):
             self._show_rescue()
             return
         self._show_course()
-        if self._model.kind == "restore":
+        if self._model.kind in ONTO and self._model.heard.lanes:
             self._show_lanes()
         else:
             latest = self._model.heard.latest

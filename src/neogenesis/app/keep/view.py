@@ -8,15 +8,18 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QDialog, QFileDialog, QLineEdit, QRadioButton, QVBoxLayout, QWidget
 
-from neogenesis.app.keep.model import Kind
-from neogenesis.app.language import mark, tr
+from neogenesis.app.keep.model import ONTO, Kind
+from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, row, stack, tail_field
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, tail
+from neogenesis.app.work import Failure
 from neogenesis.bench.drives import confirm_tail
+from neogenesis.bench.media import inspect_image
+from neogenesis.core.media import Inspected
 
 _CHOICES: tuple[tuple[Kind, str, str], ...] = (
     (
@@ -42,7 +45,15 @@ _CHOICES: tuple[tuple[Kind, str, str], ...] = (
         mark("Restore an image"),
         mark("An image onto one or several new drives at once; it is read only once."),
     ),
+    (
+        "stick",
+        mark("Installer stick"),
+        mark("An installer image onto sticks or cards, as it is or as files, read back afterwards."),
+    ),
 )
+
+
+_STARTS = {"uefi": mark("UEFI"), "legacy": mark("legacy firmware")}
 
 
 class KeepSheet(QDialog):
@@ -83,6 +94,9 @@ class KeepSheet(QDialog):
         where = row(gap=8)
         where.addWidget(self.place, 1)
         where.addWidget(self._choose)
+        self.about = label("", "muted", wrap=True, copyable=True)
+        self._looked_at = ""
+        self.place.editingFinished.connect(self._look_into)
         confirm = row(gap=8)
         confirm.addWidget(self._tail_title, 1)
         confirm.addWidget(self.tail)
@@ -94,6 +108,7 @@ class KeepSheet(QDialog):
                 *rows,
                 self._place_title,
                 where,
+                self.about,
                 confirm,
                 self._targets_title,
                 self._targets,
@@ -137,24 +152,48 @@ class KeepSheet(QDialog):
     def _browse(self) -> None:
         if self.kind == "salvage":
             name = QFileDialog.getExistingDirectory(self, tr("Folder for the files"))
+        elif self.kind == "stick":
+            name, _ = QFileDialog.getOpenFileName(self, tr("Installer image"))
         elif self.kind == "restore":
             name, _ = QFileDialog.getOpenFileName(self, tr("Image"), "", tr("Images (*.qcow2 *.img);;All files (*)"))
         else:
             name, _ = QFileDialog.getSaveFileName(self, tr("File for it"), "", "")
         if name:
             self.place.setText(name)
+            self._look_into()
+
+    def _look_into(self) -> None:
+        """Say what an installer image is, and what it will not do on this job's machine."""
+        place = self.place.text().strip()
+        if self.kind == "stick" and place and place != self._looked_at:
+            self._looked_at = place
+            self.about.setText(tr("Looking into it…"))
+            machine = self._desk.intake.match.machine
+            work = self._desk.bench.work
+            work.in_process(self._looked_into, inspect_image, Path(place).expanduser(), machine)
+
+    def _looked_into(self, got: Inspected | Failure) -> None:
+        if isinstance(got, Failure):
+            self.about.setText(said(got.sentence()))
+        else:
+            starts = ", ".join(tr(_STARTS[s]) for s in got.starts) or tr("nothing")
+            name, size = got.label or Path(got.path).name, both(got.size_bytes)
+            words = tr("{0}, {1}, started by {2}.").format(name, size, starts)
+            self.about.setText(" ".join([words, *map(said, got.notes)]))
+        self._fit()
 
     def _start(self) -> None:
         kind, place = self.kind, self.place.text().strip()
         if kind == "image" and not place.endswith(".qcow2"):
             place += ".qcow2"
         names, tails = [], []
-        if kind == "restore":
+        if kind in ONTO:
             chosen = [(name, typed.text().strip()) for name, (box, typed) in self.targets.items() if box.isChecked()]
             names, tails = [name for name, _ in chosen], [typed for _, typed in chosen]
         elif kind == "rescue":
             tails = [self.tail.text().strip()]
-        self._model.start(kind, str(Path(place).expanduser()), tails, names)
+        whole = Path(place).expanduser()
+        self._model.start(kind, str(whole.absolute() if kind == "stick" else whole), tails, names)
         if self._model.is_active:
             for key in [key for key in self._desk.drafts if key.startswith("keep ")]:
                 del self._desk.drafts[key]
@@ -198,12 +237,13 @@ class KeepSheet(QDialog):
             "rescue": (tr("New drive, or image file that is made"), tr("Rescue the drive")),
             "salvage": (tr("Folder"), tr("Copy the files out")),
             "restore": (tr("Image file that is put onto the new drives"), tr("Write to the new drives")),
+            "stick": (tr("Installer image"), tr("Write the stick")),
         }
         title, do = titles[self.kind]
         self._place_title.setText(title)
         self.place.setAccessibleName(title)
         self.start.setText(do)
-        restore = self.kind == "restore"
+        restore = self.kind in ONTO
         self.start.setProperty("kind", "write" if restore else "main")
         style = self.start.style()
         if style is not None:
@@ -216,6 +256,8 @@ class KeepSheet(QDialog):
         self._targets_title.setVisible(restore)
         for widget in (self.tail, self._tail_title):
             widget.setVisible(self.kind == "rescue")
+        self.about.setVisible(self.kind == "stick")
+        self._look_into()
         self._show_ready()
         self._fit()
 
@@ -225,13 +267,13 @@ class KeepSheet(QDialog):
         why = ""
         if self._model.is_active:
             why = tr("Something is under way already; the Transfer stop shows it.")
-        elif self.kind != "restore" and not (dock and dock.present):
+        elif self.kind not in ONTO and not (dock and dock.present):
             why = tr("The old drive is not connected.")
         elif not self.place.text().strip():
-            why = tr("Say where to.") if self.kind != "restore" else tr("Say which image.")
+            why = tr("Say where to.") if self.kind not in ONTO else tr("Say which image.")
         elif self.kind == "rescue" and not self.tail.text().strip():
             why = tr("Confirm the target.")
-        elif self.kind == "restore":
+        elif self.kind in ONTO:
             chosen = [typed for box, typed in self.targets.values() if box.isChecked()]
             fits = all(t.text().strip().casefold() == str(t.property("expected")).casefold() for t in chosen)
             why = tr("Tick a drive.") if not chosen else ("" if fits else tr("Confirm every drive that is ticked."))

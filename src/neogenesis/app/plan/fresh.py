@@ -26,12 +26,17 @@ _SYSTEM_ENDS = (".tar.zst", ".tzst", ".tar")
 
 
 class FreshWish(Record, frozen=True, kw_only=True):
-    """`system` is the path of an image, empty for empty volumes; `drivers` a packed folder, empty for none."""
+    """`system` is the path of an image, empty for empty volumes; `drivers` a packed folder, empty for none.
+
+    `data` is a folder whose files go back to people, with `programs` also those that can be run.
+    """
 
     recipe: str = "nt-uefi"
     wishes: RecipeWishes = RecipeWishes()
     system: str = ""
     drivers: str = ""
+    data: str = ""
+    programs: bool = False
     answers: Answers = Answers()
 
 
@@ -98,6 +103,8 @@ class FreshModel(QObject):
                 wishes=RecipeWishes(spare_percent=plan.policy.spare_percent),
                 system=image.path if image is not None else "",
                 drivers=image.drivers if image is not None else "",
+                data=image.data if image is not None else "",
+                programs=image.programs if image is not None else False,
                 answers=Answers(**{field: told[key] for field, key in fields.items() if key in told}),
             )
 
@@ -172,10 +179,9 @@ class FreshModel(QObject):
             if self.system is None:
                 self.plan = installing.plan_recipe(recipe, self.target, wish.wishes)
             else:
-                drivers = Path(wish.drivers) if wish.drivers else None
-                self.plan = installing.plan_install(
-                    self.system, recipe, self.target, wish.wishes, wish.answers, drivers
-                )
+                drivers, data = (Path(p) if p else None for p in (wish.drivers, wish.data))
+                more = (wish.answers, drivers, data, wish.programs)
+                self.plan = installing.plan_install(self.system, recipe, self.target, wish.wishes, *more)
             self.refusal = None
         except NeogenesisError as error:
             self.refusal = failure_of(error)
@@ -189,6 +195,16 @@ class FreshModel(QObject):
             return error.sentence()
         self.change(answers=wanted)
         return ""
+
+    # People's files
+
+    def salvages(self) -> list[Path]:
+        """Folders into which files of this job were copied, and the one that is wanted."""
+        starts = [e.figures for e in self._session.log() if e.kind == "salvage-start"]
+        found = dict.fromkeys(Path(str(f["place"])) for f in starts if "place" in f)
+        there = [p for p in found if p.is_dir()]
+        wanted = Path(self.wish.data)
+        return there if not self.wish.data or wanted in there else [*there, wanted]
 
     # Drivers
 

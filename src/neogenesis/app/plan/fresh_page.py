@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
-from PyQt6.QtWidgets import QComboBox, QFileDialog, QLineEdit, QSpinBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLineEdit, QSpinBox, QWidget
 
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
@@ -65,6 +65,11 @@ class FreshPage(QWidget):
         self.swap = self._size_field(tr("Swap"), "swap_bytes")
         self.drivers = button(tr("Drivers…"), self.show_drivers, "", tr("Which the machine needs  Ctrl+Shift+K"))
         self._drivers_more = label("", "muted", wrap=True)
+        self.data = _choice(tr("Files that go back to people"))
+        self.data.activated.connect(lambda _: self._data_chosen())
+        self.programs = QCheckBox(tr("also what can be run"))
+        self.programs.setToolTip(tr("After malware nothing that can be run should return"))
+        self.programs.clicked.connect(lambda on: self._change(programs=on))
         self._answers = QWidget()
         self._build()
 
@@ -78,6 +83,10 @@ class FreshPage(QWidget):
         sizes.group(label(tr("Spare"), "muted"), self.spare)
         sizes.group(label(tr("Second volume"), "muted"), self.volume)
         self._swap_pair = sizes.group(label(tr("Swap"), "muted"), self.swap)
+        self._returning = QWidget()
+        data = row(self.data, self.programs, gap=look().px(12))
+        data.setStretch(0, 1)
+        self._returning.setLayout(stack(label(tr("People's files"), "head"), data, gap=look().px(8)))
         drivers = row(self.drivers, self._drivers_more, gap=look().px(12))
         drivers.setStretch(1, 1)
         wanted = stack(
@@ -92,6 +101,7 @@ class FreshPage(QWidget):
             sizes,
             label(tr("Drivers"), "head"),
             drivers,
+            self._returning,
             None,
             gap=look().px(8),
         )
@@ -164,6 +174,15 @@ class FreshPage(QWidget):
                 return
         self._change(system=place)
 
+    def _data_chosen(self) -> None:
+        place = self.data.currentData()
+        if place == _OTHER:
+            place = QFileDialog.getExistingDirectory(self, tr("Folder of files"))
+            if not place:
+                self.refresh()
+                return
+        self._change(data=place)
+
     def _dropped(self, files: list[Path]) -> None:
         self._change(system=str(files[0]))
 
@@ -194,6 +213,8 @@ class FreshPage(QWidget):
         for widget in (self.recipe, self.system, self.name, self.language, self.keyboard, self.spare, self.volume):
             widget.setEnabled(open_)
         self._show_drivers_line()
+        self._show_data(wish.data, wish.programs)
+        self._returning.setVisible(bool(wish.system))
         self._show_drive(chosen)
         self._filling = False
 
@@ -216,6 +237,16 @@ class FreshPage(QWidget):
             )
         else:
             self._about.setText(tr("Choose an image, or drop one here. Without one the volumes stay empty."))
+
+    def _show_data(self, wanted: str, programs: bool) -> None:
+        self.data.clear()
+        self.data.addItem(tr("none go back"), "")
+        for path in self._model.salvages():
+            self.data.addItem(path.name, str(path))
+        self.data.addItem(tr("another folder…"), _OTHER)
+        self.data.setCurrentIndex(max(0, self.data.findData(wanted)))
+        self.programs.setChecked(programs)
+        self.programs.setEnabled(bool(wanted))
 
     def _show_drivers_line(self) -> None:
         found = self._model.coverage
