@@ -68,9 +68,9 @@ def test_a_recipe_its_wishes_and_undo(fresh: MainWindow, qtbot: QtBot) -> None:
     assert [s.title for s in shown.canvas.strata] == ["STARTUP", "Reserved partition", "System", "Recovery"]
     rects = [rect for rect, _ in shown.canvas.labels()]
     assert all(a.bottom() <= b.top() + 1 for a, b in pairwise(rects))
-    assert not shown._answers.isVisible() and model.can_undo is False
+    assert not shown.name.isVisible() and model.can_undo is False
     choose(shown.recipe, "linux-uefi-home")
-    assert [s.title for s in shown.canvas.strata] == ["STARTUP", "system", "home"] and shown._swap_pair.isVisible()
+    assert [s.title for s in shown.canvas.strata] == ["STARTUP", "system", "home"] and shown.swap.isVisible()
     shown.swap.setText("64 MiB")
     shown.swap.editingFinished.emit()
     assert shown.canvas.strata[-1].title == "swap" and shown.canvas.strata[-1].size_bytes == 64 << 20
@@ -99,7 +99,7 @@ def test_a_system_with_drivers_is_written_and_starts(
     choose(shown.system, str(model.fresh.library / "meridian-desktop.tar.zst"))
     qtbot.waitUntil(lambda: model.fresh.system is not None, timeout=60_000)
     pause(30)
-    assert shown._answers.isVisible() and "Meridian Desktop: 3 files" in texts(window)
+    assert shown.name.isVisible() and "Meridian Desktop: 3 files" in texts(window)
     shown.name.setText("bad name!")
     shown.name.editingFinished.emit()
     assert "no name for a machine" in texts(window)

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QDialog, QFileDialog, QLine
 from neogenesis.app.keep.model import ONTO, Kind
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.controls import button, clear, label, row, stack, tail_field
+from neogenesis.app.parts.controls import button, clear, label, row, scrolled, stack, tail_field
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
@@ -84,6 +84,10 @@ class KeepSheet(QDialog):
         )
         self._targets = QVBoxLayout()
         self._targets.setSpacing(look().px(6))
+        holder = QWidget()
+        holder.setLayout(stack(self._targets, None))
+        self._target_list = scrolled(holder)
+        self._target_list.setFixedHeight(look().px(220))
         self.targets: dict[str, tuple[QCheckBox, QLineEdit]] = {}
         self._ticked: dict[str, bool] = {}
         self.tail = self._tail_field("keep tail")
@@ -111,7 +115,7 @@ class KeepSheet(QDialog):
                 self.about,
                 confirm,
                 self._targets_title,
-                self._targets,
+                self._target_list,
                 None,
                 foot,
                 gap=12,
@@ -254,6 +258,7 @@ class KeepSheet(QDialog):
         if restore:
             self._fill_targets()
         self._targets_title.setVisible(restore)
+        self._target_list.setVisible(restore)
         for widget in (self.tail, self._tail_title):
             widget.setVisible(self.kind == "rescue")
         self.about.setVisible(self.kind == "stick")

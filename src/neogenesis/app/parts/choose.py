@@ -46,7 +46,7 @@ class DriveChoice(QWidget):
             drive = docked.drive
             choice = QPushButton()
             choice.setAutoDefault(False)
-            choice.setMinimumHeight(look().px(74))
+            choice.setStyleSheet(f"QPushButton {{ min-height: {look().px(56)}px; }}")  # a call would lose
             choice.setMinimumWidth(look().px(300))
             mark = TagMark()
             mark.setFixedSize(mark.sizeHint())

@@ -6,14 +6,23 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLineEdit, QSpinBox, QWidget
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFileDialog,
+    QGridLayout,
+    QLayout,
+    QLineEdit,
+    QSpinBox,
+    QWidget,
+)
 
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.controls import Choice, button, label, row, stack
+from neogenesis.app.parts.controls import Choice, button, label, row, scrolled, stack
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.dropped import DroppedFiles
-from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.heading import Heading
 from neogenesis.app.parts.strata import strata_of_layout
 from neogenesis.app.plan.drivers import DriversSheet
@@ -70,44 +79,53 @@ class FreshPage(QWidget):
         self.programs = QCheckBox(tr("also what can be run"))
         self.programs.setToolTip(tr("After malware nothing that can be run should return"))
         self.programs.clicked.connect(lambda on: self._change(programs=on))
-        self._answers = QWidget()
+        self._with_system: list[QWidget] = []
         self._build()
 
     def _build(self) -> None:
-        answers = FlowRow(look().px(8))
-        answers.group(label(tr("Name of the machine"), "muted"), self.name)
-        answers.group(label(tr("Language"), "muted"), self.language)
-        answers.group(label(tr("Keyboard"), "muted"), self.keyboard)
-        self._answers.setLayout(stack(label(tr("At its first start"), "head"), answers, gap=look().px(6)))
-        sizes = FlowRow(look().px(8))
-        sizes.group(label(tr("Spare"), "muted"), self.spare)
-        sizes.group(label(tr("Second volume"), "muted"), self.volume)
-        self._swap_pair = sizes.group(label(tr("Swap"), "muted"), self.swap)
-        self._returning = QWidget()
-        data = row(self.data, self.programs, gap=look().px(12))
-        data.setStretch(0, 1)
-        self._returning.setLayout(stack(label(tr("People's files"), "head"), data, gap=look().px(8)))
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(look().px(12))
+        grid.setVerticalSpacing(look().px(9))
+        self._swap_title = label(tr("Swap"), "muted")
+        keyboard = label(tr("Keyboard"), "muted")
+        language = row(self.language, keyboard, self.keyboard, None)
+        volume = row(self.volume, self._swap_title, self.swap, None)
         drivers = row(self.drivers, self._drivers_more, gap=look().px(12))
         drivers.setStretch(1, 1)
-        wanted = stack(
-            label(tr("Recipe"), "head"),
-            self.recipe,
-            self._why,
-            label(tr("System"), "head"),
-            self.system,
-            self._about,
-            self._answers,
-            label(tr("Volumes"), "head"),
-            sizes,
-            label(tr("Drivers"), "head"),
-            drivers,
-            self._returning,
-            None,
-            gap=look().px(8),
-        )
+        answers = [(tr("Name"), row(self.name, None)), (tr("Language"), language)]
+        rows: list[tuple[str, QWidget | QLayout]] = [
+            (tr("Recipe"), self.recipe),
+            ("", self._why),
+            (tr("System"), self.system),
+            ("", self._about),
+            *answers,
+            (tr("Spare"), row(self.spare, None)),
+            (tr("More volumes"), volume),
+            (tr("Drivers"), drivers),
+            (tr("People's files"), self.data),
+            ("", self.programs),
+        ]
+        for n, (title, held) in enumerate(rows):
+            heading = label(title, "muted")
+            grid.addWidget(
+                heading, n, 0, Qt.AlignmentFlag.AlignTop if held is self._why else Qt.AlignmentFlag.AlignVCenter
+            )
+            if isinstance(held, QWidget):
+                grid.addWidget(held, n, 1)
+            else:
+                grid.addLayout(held, n, 1)
+            if title in (tr("Name"), tr("Language"), tr("People's files")):
+                self._with_system.append(heading)
+        self._with_system += [self.name, self.language, keyboard, self.keyboard, self.data, self.programs]
+        grid.setColumnStretch(1, 1)
+        inner = QWidget()
+        inner.setLayout(stack(grid, None))
         across = row(gap=look().px(28))
         across.addWidget(self.canvas, 5)
-        across.addLayout(wanted, 6)
+        area = scrolled(inner)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        across.addWidget(area, 6)
         self.setLayout(across)
 
     def _field(self, name: str, key: str, width: int) -> QLineEdit:
@@ -201,7 +219,8 @@ class FreshPage(QWidget):
         chosen = next((r for r in recipes() if r.name == wish.recipe), None)
         self._why.setText(said(chosen.why) if chosen is not None else tr("As the device class asks."))
         self._show_systems(wish.system)
-        self._answers.setVisible(bool(wish.system))
+        for widget in self._with_system:
+            widget.setVisible(bool(wish.system))
         for field, key in ((self.name, "machine_name"), (self.language, "language"), (self.keyboard, "keyboard")):
             if not field.hasFocus():
                 field.setText(str(getattr(wish.answers, key)))
@@ -209,12 +228,12 @@ class FreshPage(QWidget):
         for field, size in ((self.volume, wish.wishes.data_volume_bytes), (self.swap, wish.wishes.swap_bytes)):
             if not field.hasFocus():
                 field.setText(exact(size) if size else "")
-        self._swap_pair.setVisible(chosen is not None and chosen.swap)
+        for widget in (self._swap_title, self.swap):
+            widget.setVisible(chosen is not None and chosen.swap)
         for widget in (self.recipe, self.system, self.name, self.language, self.keyboard, self.spare, self.volume):
             widget.setEnabled(open_)
         self._show_drivers_line()
         self._show_data(wish.data, wish.programs)
-        self._returning.setVisible(bool(wish.system))
         self._show_drive(chosen)
         self._filling = False
 
@@ -287,4 +306,6 @@ def told_of(plan: Plan, recipe: Recipe | None) -> dict[int, Told]:
 def _choice(name: str) -> QComboBox:
     made: QComboBox = Choice()
     made.setAccessibleName(name)
+    made.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    made.setMinimumContentsLength(10)
     return made
