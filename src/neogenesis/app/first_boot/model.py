@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from itertools import count
 from pathlib import Path
 from typing import ClassVar, TypeVar
@@ -26,6 +27,14 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.machine import Machine
 from neogenesis.core.plan.model import FreshSource
 from neogenesis.core.record import Record, load, refuse_faults, save, set_aside
+from neogenesis.core.reinstall.afterwards import (
+    AfterwardsRecord,
+    Scheduled,
+    Timed,
+    after_steps,
+    schedule,
+    steps_for,
+)
 
 _STAYS = ("split", "beside")
 T = TypeVar("T")
@@ -79,6 +88,8 @@ class FirstBootModel(QObject):
         self.record = self._load(self._path, AfterRecord, "first boot") or AfterRecord()
         self._entries_path = session.dossier / "boot-entries.json"
         self.entries = self._load(self._entries_path, BootList, "list of boot entries")
+        path = session.dossier / "afterwards.json"
+        self.steps = self._load(path, AfterwardsRecord, "list of steps") or AfterwardsRecord()
         self.trial = self._load(self.trial_path, TrialAnswer, "trial")
         self.said = self.trial.serial[-_MOST_TEXT:] if self.trial is not None else ""
         session.drives_chosen.connect(self._forget)
@@ -319,6 +330,52 @@ class FirstBootModel(QObject):
                 self._keep(proven=self._session.job.new_identity)
             ran, seconds = got.loader_ran, f"{got.seconds:.0f}"
             self._session.record("trial-boot", f"Trial: {'a' if ran else 'no'} loader ran, {seconds} s", loader_ran=ran)
+        self.changed.emit()
+
+    # After a clean system
+
+    @property
+    def is_fresh(self) -> bool:
+        return self._plan.is_fresh
+
+    def seconds(self) -> float:
+        """Now, in seconds since the epoch, by the bench's clock."""
+        return datetime.fromisoformat(self._session.bench.clock.wall()).timestamp()
+
+    def afterwards(self) -> list[Scheduled]:
+        """What follows a clean system, as it stands now."""
+        held = self._plan.fresh.system
+        family = held.description.family if held is not None else ""
+        return schedule(steps_for(family, self.steps.left_out), self.steps.steps, self.seconds())
+
+    def begin_step(self, code: str) -> None:
+        self._time(code, begun=self.seconds(), ended=None)
+
+    def end_step(self, code: str) -> None:
+        """It has ended; how long it took goes into the logbook."""
+        self._time(code, ended=self.seconds())
+        timed = self.steps.steps[code]
+        text = next(s.text for s in after_steps() if s.code == code)
+        taken = ((timed.ended or 0) - (timed.begun or timed.ended or 0)) / 60
+        self._session.record("after-step", f"Done: {text}, {taken:.0f} min", code=code, minutes=round(taken, 1))
+
+    def leave_out(self, code: str) -> None:
+        """This job does without a step."""
+        self._keep_steps(left_out=(*self.steps.left_out, code))
+        text = next(s.text for s in after_steps() if s.code == code)
+        self._session.record("after-step", f"Not needed: {text}", code=code)
+
+    def take_all_steps(self) -> None:
+        """What was left out is needed again."""
+        self._keep_steps(left_out=())
+
+    def _time(self, code: str, **times: float | None) -> None:
+        timed = msgspec.structs.replace(self.steps.steps.get(code, Timed()), **times)
+        self._keep_steps(steps={**self.steps.steps, code: timed})
+
+    def _keep_steps(self, **fields: object) -> None:
+        self.steps = msgspec.structs.replace(self.steps, **fields)
+        save(self._session.dossier / "afterwards.json", self.steps)
         self.changed.emit()
 
     # Afterwards

@@ -34,6 +34,13 @@ SPEC = StopSpec(
     help=_HELP,
     actions=(
         StopAction("look-again", "Look again at what would start", "Ctrl+Shift+A", lambda view: view.again.click()),
+        StopAction(
+            "afterwards",
+            "What follows a clean system",
+            "Ctrl+Shift+N",
+            lambda view: view.after.click(),
+            lambda view: view.after.isVisible(),
+        ),
         StopAction("entries", "The machine's own boot entries", "Ctrl+Shift+B", lambda view: view.entries.click()),
         StopAction("trial", "Try it in an emulated machine", "Ctrl+Shift+D", lambda view: view.trial.click()),
     ),

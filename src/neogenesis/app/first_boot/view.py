@@ -6,6 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QTextCursor
 from PyQt6.QtWidgets import QCheckBox, QPlainTextEdit, QVBoxLayout, QWidget
 
+from neogenesis.app.first_boot.afterwards import AfterwardsSheet
 from neogenesis.app.first_boot.chain import ChainView, stations_of
 from neogenesis.app.first_boot.entries import EntriesSheet
 from neogenesis.app.first_boot.screen import ScreenView
@@ -45,6 +46,9 @@ class FirstBootView(StopView):
         self.next = button(tr("Go on"), lambda: self.stop_asked.emit("handover"))
         self.entries = button(
             tr("Boot entries…"), self._list_entries, "", tr("The machine's own boot entries  Ctrl+Shift+B")
+        )
+        self.after = button(
+            tr("After the system…"), self._show_afterwards, "", tr("What follows a clean system  Ctrl+Shift+N")
         )
         self.display = ScreenView()
         self._on_screen = False
@@ -109,7 +113,7 @@ class FirstBootView(StopView):
         self.body.addLayout(below, 1)
         self.body.addWidget(self._fault)
         foot = FlowRow(look().px(8), at_right=True)
-        for widget in (self.entries, self.undo, self.again, self.next, self.trial):
+        for widget in (self.after, self.entries, self.undo, self.again, self.next, self.trial):
             foot.addWidget(widget)
         self.body.addLayout(foot)
         for message in first_boot_texts().messages:
@@ -253,6 +257,7 @@ class FirstBootView(StopView):
         typed = self.tail.text().strip().casefold()
         fits = bool(typed) and typed == expected.casefold()
         self.mend.setEnabled(not model.is_busy and chosen is not None and fits)
+        self.after.setVisible(model.is_fresh)
         self.undo.setVisible(bool(model.record.remedies))
         self.undo.setEnabled(not model.is_busy and bool(typed))
         self.again.setEnabled(not model.is_busy and bool(model.drives()))
@@ -272,6 +277,9 @@ class FirstBootView(StopView):
         chosen = self._chosen()
         if chosen is not None:
             self._model.mend(chosen, self.tail.text().strip())
+
+    def _show_afterwards(self) -> None:
+        AfterwardsSheet(self, self._model).open()
 
     def _list_entries(self) -> None:
         sheet = EntriesSheet(self, self._model)
