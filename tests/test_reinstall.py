@@ -23,6 +23,7 @@ from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
 from neogenesis.core.reinstall import Answers, answer_files, read_answers, read_description
 from neogenesis.core.reinstall.returned import Held, give_back, kind_of_file
 from neogenesis.core.units import MIB
+from tests.boots import BY_FILE, loader
 from tests.drives import NT_DATA, Part, blank, check_volume, data_hash, make_drive, nt_files, run, simulated, table_of
 from tests.systems import entry, system_image
 
@@ -456,3 +457,30 @@ def test_a_folder_of_files_is_read_without_following_links(tmp_path: Path) -> No
     (folder / "salvage.jsonl").write_text("{ torn\n")
     with pytest.raises(BadRecord, match="damaged"):
         look_through(folder, "linux", False)
+
+
+# The NT family's own image format
+
+
+def test_the_nt_family_s_own_image_is_put_onto_its_volume_and_starts(tmp_path: Path, neogenesis: Any) -> None:
+    held = tmp_path / "held"
+    for name, data in {
+        "Windows/Boot/EFI/bootmgfw.efi": loader(BY_FILE),
+        "Windows/Boot/EFI/de-DE/words.mui": b"mui",
+        "token.txt": b"TOKEN-ONE\n" * 100,
+        "Users/berth/zeros.bin": bytes(5_000_000),
+    }.items():
+        (held / name).parent.mkdir(parents=True, exist_ok=True)
+        (held / name).write_bytes(data)
+    wim = tmp_path / "system.wim"
+    run("wimlib-imagex", "capture", held, wim, "Meridian Desktop", "--compress=LZX")
+    drive = new_drive(tmp_path, 900)
+    said = neogenesis("install", wim, "nt-uefi", drive, "--confirm", "41F2")
+    assert "Meridian Desktop" in said.stdout and "Makes" not in said.stderr
+    neogenesis("salvage", drive, tmp_path / "out", "--volume", "3")
+    back = {p.name: p for p in (tmp_path / "out").rglob("*") if p.is_file()}
+    assert back["zeros.bin"].stat().st_size == 5_000_000 and "ComputerName" in back["unattend.xml"].read_text()
+    assert run_trial(Trial([str(drive)], None, False, "TOKEN-ONE", 60)).seen == "TOKEN-ONE"
+    assert "NTFS" in neogenesis("install", wim, "linux-uefi", drive, "--confirm", "41F2", status=3).stderr
+    wim.write_bytes(wim.read_bytes()[:-4000])
+    assert "damaged or cut short" in neogenesis("install", wim, "nt-uefi", drive, "--confirm", "41F2", status=3).stderr

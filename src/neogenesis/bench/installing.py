@@ -19,7 +19,8 @@ from neogenesis.bench.reader import open_tree
 from neogenesis.bench.returning import held_files, look_through, open_beneath
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.system_image import InspectedSystem, LaidOut, inspect_system, lay_out
-from neogenesis.bench.volumes import make_volume, own_ext_files
+from neogenesis.bench.volumes import fill_volume, make_volume, own_ext_files
+from neogenesis.bench.wim import apply_wim, lay_out_startup
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.fresh import Filling, make_fresh_plan
@@ -73,6 +74,11 @@ def plan_install(
 ) -> Plan:
     """A plan that puts a system image onto a recipe's volumes; raises Refused when it does not suit."""
     about = system.description
+    kinds = {part.key: part.kind for part in recipe.parts}
+    if system.form == "wim" and kinds.get("system") != "ntfs":
+        raise Refused(
+            "recipe", f"{about.name} wants an NTFS volume; nothing was written.", "Take a recipe for its family."
+        )
     if recipe.machine and recipe.machine not in about.firmware:
         raise Refused(
             "firmware",
@@ -198,7 +204,11 @@ class SystemFiles:
             nonlocal made
             made = self._put(step.tree, folder)
 
-        if step.volume_kind == "ntfs":
+        if self._system.form == "wim" and step.tree == "system":
+            make_volume(store, step, start_bytes)
+            apply_wim(self._system.path, store)
+            fill_volume(store, put)
+        elif step.volume_kind == "ntfs":
             make_volume(store, step, start_bytes, put=put)
         elif step.volume_kind in ("vfat", "ext4"):
             with scratch_folder(self._scratch) as folder:
@@ -214,7 +224,10 @@ class SystemFiles:
 
     def _put(self, key: str, folder: Path) -> LaidOut:
         image, settings = self._system, self._image.settings
-        made = lay_out(image, key, folder, settings, self._told, self._check)
+        if image.form == "wim":
+            made = lay_out_startup(image.path, folder) if key == "startup" else LaidOut()
+        else:
+            made = lay_out(image, key, folder, settings, self._told, self._check)
         if self._image.data and key == people_key(image.description.family, self._keys):
             self._give_back(key, folder, made)
         if key != "system":

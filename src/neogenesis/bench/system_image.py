@@ -10,14 +10,15 @@ import stat
 import tarfile
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
-from typing import IO
+from typing import IO, Literal
 
 import zstandard
 from blake3 import blake3
 
 from neogenesis.bench.archives import safe_parts
+from neogenesis.bench.wim import LaidOut, is_wim, wim_facts
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.reinstall.system import DESCRIPTIONS, SystemDescription, read_description, replaced
 from neogenesis.core.units import MIB, round_up
@@ -26,6 +27,8 @@ _PIECE = 1 << 20
 _BLOCK = 4096
 _MOST_MEMBERS, _MOST_BYTES, _MOST_SETTINGS_BYTES, _MOST_LOADER = 5_000_000, 1 << 46, 64 * MIB, MIB
 _XATTR = "SCHILY.xattr."
+#: About what the loaders of the NT family take.
+_STARTUP_BYTES = 28 * MIB
 Told = Callable[[int], None]
 
 
@@ -41,15 +44,7 @@ class InspectedSystem:
     files_by_key: dict[str, int]
     boot_code: bytes
     core: bytes
-
-
-@dataclass(slots=True)
-class LaidOut:
-    """What was put into a folder: checksums of its files, and what could not be set there without rights."""
-
-    digests: dict[str, bytes] = field(default_factory=dict)
-    owners: dict[str, tuple[int, int, int]] = field(default_factory=dict)
-    refused: list[str] = field(default_factory=list)
+    form: Literal["archive", "wim"] = "archive"
 
 
 class _Hashed:
@@ -96,6 +91,8 @@ def inspect_system(path: Path, told: Told = lambda _: None) -> InspectedSystem:
         size = path.stat().st_size
     except OSError as error:
         raise BadArgument(f"The system image “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
+    if is_wim(path):
+        return _inspected_wim(path, size, told)
     description: SystemDescription | None = None
     sizes: dict[str, tuple[int, int]] = {}
     small: dict[str, bytes] = {}
@@ -139,6 +136,30 @@ def inspect_system(path: Path, told: Told = lambda _: None) -> InspectedSystem:
         files_by_key={key: sizes[folder][1] for key, folder in there.items()},
         boot_code=small.get(description.boot_code, b"")[:440],
         core=small.get(description.core, b""),
+    )
+
+
+def _inspected_wim(path: Path, size: int, told: Told) -> InspectedSystem:
+    """The NT family's own image format: its first image, with a start-up volume from the loaders that it holds."""
+    facts = wim_facts(path)
+    digest = blake3()
+    with path.open("rb") as file:
+        while piece := file.read(_PIECE):
+            digest.update(piece)
+            told(len(piece))
+    about = SystemDescription(
+        schema=SystemDescription.SCHEMA, name=facts.name, family="nt", firmware=("uefi",), drivers_to="Drivers"
+    )
+    return InspectedSystem(
+        path=path,
+        description=about,
+        digest=digest.hexdigest(),
+        size_bytes=size,
+        bytes_by_key={"system": facts.total_bytes + facts.files * _BLOCK, "startup": _STARTUP_BYTES},
+        files_by_key={"system": facts.files},
+        boot_code=b"",
+        core=b"",
+        form="wim",
     )
 
 

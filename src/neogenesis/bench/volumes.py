@@ -104,6 +104,12 @@ def _fill_fat(path: Path, laid_out: Path) -> None:
         )
 
 
+def fill_volume(store: WritableStore, put: Callable[[Path], None]) -> None:
+    """More files onto an NTFS volume that was just made. Raises ToolFailed."""
+    with exposed(store) as path:
+        _fill_ntfs(path, put)
+
+
 def _fill_ntfs(path: Path, put: Callable[[Path], None]) -> None:
     """Mounted by the utility that needs no kernel driver, only here, and taken away again."""
     unmount = shutil.which("fusermount3") or shutil.which("fusermount")
