@@ -18,9 +18,9 @@ from neogenesis.bench.planning import load_plan, new_id, target_of
 from neogenesis.bench.reader import open_tree
 from neogenesis.bench.returning import held_files, look_through, open_beneath
 from neogenesis.bench.shipped import load_appliance
-from neogenesis.bench.system_image import InspectedSystem, LaidOut, inspect_system, lay_out
-from neogenesis.bench.volumes import fill_volume, make_volume, own_ext_files
-from neogenesis.bench.wim import apply_wim, lay_out_startup
+from neogenesis.bench.system_image import InspectedSystem, inspect_system, lay_out
+from neogenesis.bench.volumes import fill_ntfs, make_volume, own_ext_files
+from neogenesis.bench.wim import LaidOut, apply_wim, lay_out_startup
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.fresh import Filling, make_fresh_plan
@@ -76,9 +76,8 @@ def plan_install(
     about = system.description
     kinds = {part.key: part.kind for part in recipe.parts}
     if system.form == "wim" and kinds.get("system") != "ntfs":
-        raise Refused(
-            "recipe", f"{about.name} wants an NTFS volume; nothing was written.", "Take a recipe for its family."
-        )
+        wants = f"{about.name} wants an NTFS volume; nothing was written."
+        raise Refused("recipe", wants, "Take a recipe for its family.")
     if recipe.machine and recipe.machine not in about.firmware:
         raise Refused(
             "firmware",
@@ -196,7 +195,7 @@ class SystemFiles:
         #: What was given back, told when it is done.
         self.returned: GivingBack | None = None
 
-    def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
         """Make a volume with its files, and read them back. Raises ToolFailed, BadRecord or Stopped."""
         made = LaidOut()
 
@@ -205,17 +204,17 @@ class SystemFiles:
             made = self._put(step.tree, folder)
 
         if self._system.form == "wim" and step.tree == "system":
-            make_volume(store, step, start_bytes)
-            apply_wim(self._system.path, store)
-            fill_volume(store, put)
+            make_volume(store, step, start_bytes, file=path)
+            apply_wim(self._system.path, path)
+            fill_ntfs(path, put)
         elif step.volume_kind == "ntfs":
-            make_volume(store, step, start_bytes, put=put)
+            make_volume(store, step, start_bytes, put=put, file=path)
         elif step.volume_kind in ("vfat", "ext4"):
             with scratch_folder(self._scratch) as folder:
                 put(folder)
-                make_volume(store, step, start_bytes, laid_out=folder)
+                make_volume(store, step, start_bytes, laid_out=folder, file=path)
                 if step.volume_kind == "ext4":
-                    own_ext_files(store, made.owners)
+                    own_ext_files(path, made.owners)
         else:
             raise ToolFailed(
                 f"A volume of the kind {step.volume_kind} cannot be filled; nothing was written.", "Plan again."

@@ -346,7 +346,7 @@ class DiscFiles:
                 "Plan again with this one.",
             )
 
-    def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
         """Make the volume with the files, and read them back. Raises ToolFailed or BadRecord."""
         digests: dict[str, bytes] = {}
         with scratch_folder(self._scratch) as folder:
@@ -354,7 +354,7 @@ class DiscFiles:
                 self._check()
                 with (folder / name).open("rb") as file:
                     digests[name] = hashlib.file_digest(file, blake3).digest()  # type: ignore[arg-type]
-            make_volume(store, step, start_bytes, laid_out=folder)
+            make_volume(store, step, start_bytes, laid_out=folder, file=path)
         verify_files(store, digests, self._check)
 
     def _taken_out(self, folder: Path) -> list[str]:

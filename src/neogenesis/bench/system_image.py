@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Literal
+from typing import IO, Any, Literal
 
 import zstandard
 from blake3 import blake3
@@ -61,6 +61,44 @@ class _Hashed:
         return data
 
 
+class _Forward:
+    """A stream that the archive library takes for a file, as long as it only ever goes forward."""
+
+    def __init__(self, stream: Any) -> None:
+        self._stream, self._held, self._at, self._position = stream, b"", 0, 0
+
+    def read(self, size: int = -1) -> bytes:
+        have = len(self._held) - self._at
+        if size <= have:
+            piece = self._held[self._at : self._at + size]
+        else:
+            parts, left = [self._held[self._at :]], size - have
+            while left > 0:
+                self._held = self._stream.read(max(_PIECE, left))
+                if not self._held:
+                    self._at = 0
+                    break
+                parts.append(self._held[:left])
+                self._at = len(parts[-1])
+                left -= self._at
+            piece = b"".join(parts)
+            self._position += len(piece)
+            return piece
+        self._at += size
+        self._position += size
+        return piece
+
+    def tell(self) -> int:
+        return self._position
+
+    def seek(self, place: int, whence: int = 0) -> int:
+        if whence or place < self._position:
+            raise tarfile.ReadError("it goes back and forth")
+        while self._position < place and self.read(min(place - self._position, _PIECE)):
+            pass
+        return self._position
+
+
 @contextmanager
 def _members(path: Path, told: Told) -> Iterator[tuple[tarfile.TarFile, _Hashed]]:
     """The archive as a stream; raises BadRecord for one that is damaged or cut short."""
@@ -68,13 +106,16 @@ def _members(path: Path, told: Told) -> Iterator[tuple[tarfile.TarFile, _Hashed]
         with path.open("rb") as file:
             hashed = _Hashed(file, told)
             if path.name.endswith((".zst", ".tzst")):
-                with zstandard.ZstdDecompressor().stream_reader(hashed, read_size=_PIECE) as stream:  # type: ignore[arg-type]
-                    with tarfile.open(fileobj=stream, mode="r|", bufsize=_PIECE) as archive:
+                source: Any = hashed
+                with zstandard.ZstdDecompressor().stream_reader(source, read_size=_PIECE) as stream:
+                    forward: Any = _Forward(stream)
+                    with tarfile.open(fileobj=forward, mode="r:") as archive:
                         yield archive, hashed
                     while stream.read(_PIECE):
                         pass
             else:
-                with tarfile.open(fileobj=hashed, mode="r|", bufsize=_PIECE) as archive:  # type: ignore[call-overload]
+                forward = _Forward(hashed)
+                with tarfile.open(fileobj=forward, mode="r:") as archive:
                     yield archive, hashed
             while hashed.read(_PIECE):
                 pass
@@ -91,8 +132,18 @@ def inspect_system(path: Path, told: Told = lambda _: None) -> InspectedSystem:
         size = path.stat().st_size
     except OSError as error:
         raise BadArgument(f"The system image “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
-    if is_wim(path):
-        return _inspected_wim(path, size, told)
+    mark = (str(path.absolute()), size, path.stat().st_mtime_ns)
+    if mark not in _inspected:
+        _inspected.clear()
+        _inspected[mark] = _inspected_wim(path, size, told) if is_wim(path) else _inspected_archive(path, size, told)
+    return _inspected[mark]
+
+
+#: The image that was looked into last in this process, by its place, size and time.
+_inspected: dict[tuple[str, int, int], InspectedSystem] = {}
+
+
+def _inspected_archive(path: Path, size: int, told: Told) -> InspectedSystem:
     description: SystemDescription | None = None
     sizes: dict[str, tuple[int, int]] = {}
     small: dict[str, bytes] = {}

@@ -18,7 +18,9 @@ from neogenesis.core.system import FileTree
 class VolumeMaker(Protocol):
     """Makes volumes with files on them."""
 
-    def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None: ...
+    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+        """In the file at `path`, which `store` is as well."""
+        ...
 
 
 class FilesystemTools:
@@ -50,14 +52,14 @@ class FilesystemTools:
                 run_tool(["ntfsfix", "--clear-dirty", str(path)], "Finishing the resized volume")
 
     def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
-        if not step.tree:
-            make_volume(store, step, start_bytes)
-        elif self._filled is None:
+        make_volume(store, step, start_bytes)
+
+    def fill(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+        if self._filled is None:
             raise ToolFailed(
                 "The plan fills a volume, and nothing is there to fill it with; nothing was written.", "Plan."
             )
-        else:
-            self._filled.make(store, step, start_bytes)
+        self._filled.make(path, store, step, start_bytes)
 
     def open_tree(self, store: ReadableStore) -> FileTree:
         return open_tree(store)

@@ -7,7 +7,7 @@ import shutil
 import subprocess
 import tempfile
 from collections.abc import Callable, Mapping
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from pathlib import Path
 
 from neogenesis.bench.exposed import exposed
@@ -31,15 +31,17 @@ def make_volume(
     start_bytes: int,
     laid_out: Path | None = None,
     put: Callable[[Path], None] | None = None,
+    file: Path | None = None,
 ) -> None:
     """Make the volume of a step in `store`, which begins at that byte of its drive.
 
-    `laid_out` is a folder with its files. `put` fills an NTFS volume that is mounted, or None. Raises ToolFailed.
+    `laid_out` is a folder with its files. `put` fills an NTFS volume that is mounted, or None. `file` is where `store`
+    stands as a plain file, if it does. Raises ToolFailed.
     """
     sector = store.sector_size
     first = start_bytes // sector
     label, kind = step.label, step.volume_kind
-    with exposed(store) as path:
+    with exposed(store) if file is None else nullcontext(file) as path:
         name = str(path)
         if kind == "vfat":
             wide = ["-F", "32"] if store.size_bytes // sector >= _LEAST_FAT32_SECTORS else []
@@ -52,7 +54,7 @@ def make_volume(
             place = ["-p", str(min(first, 0xFFFFFFFF)), "-H", "255", "-S", "63"] if first else []
             run_tool(["mkntfs", "-Q", "-F", "-q", "-s", str(sector), *place, "-L", label[:32], name], _WHAT)
             if put is not None:
-                _fill_ntfs(path, put)
+                fill_ntfs(path, put)
         elif kind == "exfat":
             run_tool(["mkfs.exfat", "-L", label[:11], name], _WHAT)
         elif kind == "swap":
@@ -77,7 +79,7 @@ def _make_ext(path: Path, step: MakeVolume, sector: int, laid_out: Path | None) 
     )
 
 
-def own_ext_files(store: WritableStore, owners: Mapping[str, tuple[int, int, int]]) -> None:
+def own_ext_files(path: Path, owners: Mapping[str, tuple[int, int, int]]) -> None:
     """Owners and groups, which could not be set on files on their way without rights. Raises ToolFailed."""
     wanted = {name: one for name, one in owners.items() if '"' not in name and "\n" not in name}
     if not wanted or os.geteuid() == 0:
@@ -86,12 +88,11 @@ def own_ext_files(store: WritableStore, owners: Mapping[str, tuple[int, int, int
     for name, (user, group, _) in wanted.items():
         place = f'"/{name}"'
         lines += [f"sif {place} uid {user}", f"sif {place} gid {group}"]
-    with exposed(store) as path:
-        run_tool(
-            ["debugfs", "-w", "-f", "/dev/stdin", str(path)],
-            "Giving files their owners",
-            answer="\n".join(lines) + "\n",
-        )
+    run_tool(
+        ["debugfs", "-w", "-f", "/dev/stdin", str(path)],
+        "Giving files their owners",
+        answer="\n".join(lines) + "\n",
+    )
 
 
 def _fill_fat(path: Path, laid_out: Path) -> None:
@@ -104,14 +105,8 @@ def _fill_fat(path: Path, laid_out: Path) -> None:
         )
 
 
-def fill_volume(store: WritableStore, put: Callable[[Path], None]) -> None:
-    """More files onto an NTFS volume that was just made. Raises ToolFailed."""
-    with exposed(store) as path:
-        _fill_ntfs(path, put)
-
-
-def _fill_ntfs(path: Path, put: Callable[[Path], None]) -> None:
-    """Mounted by the utility that needs no kernel driver, only here, and taken away again."""
+def fill_ntfs(path: Path, put: Callable[[Path], None]) -> None:
+    """Files onto a volume in a file, mounted for that by the utility that needs no kernel driver."""
     unmount = shutil.which("fusermount3") or shutil.which("fusermount")
     if unmount is None:
         raise ToolFailed("The volume cannot be filled: the system has no FUSE; nothing was written.", "Install fuse3.")

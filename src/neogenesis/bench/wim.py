@@ -1,4 +1,4 @@
-"""The NT family's own image format, by the distribution's open library: names, dates, attributes, streams, security data.
+"""The NT family's own image format, by the distribution's open library: with attributes, streams and security data.
 
 Its volume mode writes into an NTFS volume without mounting it, and checks each file's checksum while it unpacks.
 Source of the header: the family's published description of the format.
@@ -14,10 +14,8 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from neogenesis.bench.exposed import exposed
 from neogenesis.bench.utilities import run_tool
 from neogenesis.core.errors import BadRecord, ToolFailed
-from neogenesis.core.store import WritableStore
 
 _MARK = b"MSWIM\0\0\0"
 _LOADERS, _LOADER = "Windows/Boot/EFI", "bootmgfw.efi"
@@ -56,9 +54,8 @@ def wim_facts(path: Path) -> WimFacts:
     except ToolFailed as error:
         if "missing" in error.text:
             raise
-        raise BadRecord(
-            f"The system image “{path.name}” is damaged or cut short: {error.text}", "Fetch it again."
-        ) from error
+        text = f"The system image “{path.name}” is damaged or cut short: {error.text}"
+        raise BadRecord(text, "Fetch it again.") from error
     found = dict(re.findall(r"^([A-Za-z ]+?):\s+(.*)$", said, re.M))
     try:
         return WimFacts(found.get("Name") or path.stem, int(found["File Count"]), int(found["Total Bytes"]))
@@ -66,42 +63,19 @@ def wim_facts(path: Path) -> WimFacts:
         raise BadRecord(f"The system image “{path.name}” says nothing of itself.", "Fetch it again.") from error
 
 
-def apply_wim(path: Path, store: WritableStore) -> None:
-    """The first image onto an NTFS volume. Raises ToolFailed."""
-    with exposed(store) as volume:
-        run_tool(["wimlib-imagex", "apply", str(path), "1", str(volume)], "Putting the system onto its volume")
+def apply_wim(path: Path, volume: Path) -> None:
+    """The first image onto an NTFS volume in a file. Raises ToolFailed."""
+    run_tool(["wimlib-imagex", "apply", str(path), "1", str(volume)], "Putting the system onto its volume")
 
 
 def lay_out_startup(path: Path, folder: Path) -> LaidOut:
     """The loaders that the image holds, where the family's firmware looks for them, and at the fallback path."""
     made = LaidOut()
     with tempfile.TemporaryDirectory(prefix="neogenesis-wim-") as scratch:
-        run_tool(
-            [
-                "wimlib-imagex",
-                "extract",
-                str(path),
-                "1",
-                f"/{_LOADERS}",
-                f"--dest-dir={scratch}",
-                "--no-acls",
-                "--nullglob",
-            ],
-            "Taking the loaders out of the image",
-        )
-        run_tool(
-            [
-                "wimlib-imagex",
-                "extract",
-                str(path),
-                "1",
-                f"/{_STORE}",
-                f"--dest-dir={scratch}",
-                "--no-acls",
-                "--nullglob",
-            ],
-            "Taking the boot store out of the image",
-        )
+        for inner, what in ((_LOADERS, "loaders"), (_STORE, "boot store")):
+            options = [f"--dest-dir={scratch}", "--no-acls", "--nullglob"]
+            command = ["wimlib-imagex", "extract", str(path), "1", f"/{inner}", *options]
+            run_tool(command, f"Taking the {what} out of the image")
         loaders = Path(scratch) / "EFI"
         for file in sorted(p for p in loaders.rglob("*") if p.is_file() and not p.is_symlink()):
             _put(file, folder, f"EFI/Microsoft/Boot/{file.relative_to(loaders).as_posix()}", made)

@@ -66,6 +66,11 @@ class OverlayStore(WritableStore):
         """Whether a finished overlay stands at `path`."""
         return path.exists() and path.with_name(path.name + ".map").exists()
 
+    @staticmethod
+    def mark_kept(path: Path) -> None:
+        """Let a finished plain file at `path` be found by `was_kept`."""
+        path.with_name(path.name + ".map").touch()
+
     def keep(self) -> None:
         """Make the changes permanent; only a kept overlay is opened again. Raises WriteFailed."""
         self.sync()

@@ -14,8 +14,10 @@ from neogenesis.core.filesystem import Volume, exfat_resize, fat, ntfs, read_vol
 from neogenesis.core.plan import LayoutPartition
 from neogenesis.core.plan.steps import MakeVolume, Prepare
 from neogenesis.core.store import (
+    FileStore,
     MemoryStore,
     OverlayStore,
+    PathOpener,
     PieceStore,
     RangeView,
     ReadableStore,
@@ -34,7 +36,10 @@ class VolumeTools(Protocol):
         """Give the volume in `store` another size and leave it clean."""
 
     def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
-        """Make the volume of a step, which fills `store` and will begin at that byte of its drive, with its files."""
+        """Make the empty volume of a step, which fills `store` and will begin at that byte of its drive."""
+
+    def fill(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+        """Make a volume with files in the file at `path`, which `store` is as well."""
 
     def open_tree(self, store: ReadableStore) -> FileTree:
         """The files of a volume; raises Damaged."""
@@ -63,10 +68,12 @@ def prepared_volume(
     if not kept:
         path.unlink(missing_ok=True)
     if old is None:
+        if not isinstance(step, MakeVolume):
+            raise Refused("plan", "The plan prepares a volume out of nothing; nothing was written.", "Plan again.")
+        if step.tree:
+            return _filled_volume(path, new, step, tools, sector_size, kept)
         overlay = OverlayStore(MemoryStore(0, sector_size), path, size)
         if not kept:
-            if not isinstance(step, MakeVolume):
-                raise Refused("plan", "The plan prepares a volume out of nothing; nothing was written.", "Plan again.")
             tools.make(overlay, step, new.start_bytes)
     else:
         view = RangeView(source, old.start_bytes, min(old.size_bytes, source.size_bytes - old.start_bytes))
@@ -88,6 +95,30 @@ def prepared_volume(
         _judge(volume, old, step, result, tools)
         overlay.keep()
     return result, volume, not kept
+
+
+def _filled_volume(
+    path: Path, new: LayoutPartition, step: MakeVolume, tools: VolumeTools, sector_size: int, kept: bool
+) -> tuple[ReadableStore, Volume, bool]:
+    """A volume with files is made in a plain sparse file: the utilities reach that without anything in between."""
+    try:
+        if not kept:
+            with path.open("wb") as file:
+                file.truncate(new.size_bytes)
+    except OSError as error:
+        raise ToolFailed(
+            f"There is no file for a volume of this size beside the plan ({error.strerror}); nothing was written.",
+            "Put the plan onto another filesystem.",
+        ) from error
+    store = FileStore(PathOpener(path), sector_size)
+    if not kept:
+        tools.fill(path, store, step, new.start_bytes)
+    volume = read_volume(store, lambda: tools.open_tree(store))
+    if not kept:
+        _judge(volume, None, step, store, tools)
+        store.sync()
+        OverlayStore.mark_kept(path)
+    return store, volume, not kept
 
 
 def _judge(
