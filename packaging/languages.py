@@ -232,6 +232,9 @@ _DATA_TEXTS = {
     "first-boot.toml": ("shows", "means", "then", "text"),
     "swap.toml": ("defers", "title", "text", "why", "shows", "usually", "undo"),
     "triage.toml": ("text", "caution"),
+    "afterwards.toml": ("text", "caution"),
+    "drivers.toml": ("title", "without"),
+    "recipes.toml": ("title", "why", "label"),
     "fills.toml": ("title", "because", "clear"),
 }
 

@@ -186,8 +186,9 @@ def test_a_system_is_put_onto_a_drive_and_starts(
         assert hostname.read_text() == "lantern-7\n"
     else:
         assert "language=de-DE" in next(p for n, p in files.items() if n.endswith("first-start")).read_text()
-    trial = run_trial(Trial([str(drive)], None, legacy, "TOKEN-ONE", 60))
-    assert trial.seen == "TOKEN-ONE" and (legacy or "TOLD-lantern-7" in trial.serial), trial.serial
+    if recipe != "linux-uefi-home" or os.environ.get("NEOGENESIS_LONG"):
+        trial = run_trial(Trial([str(drive)], None, legacy, "TOKEN-ONE", 60))
+        assert trial.seen == "TOKEN-ONE" and (legacy or "TOLD-lantern-7" in trial.serial), trial.serial
     again = data_hash(target)
     neogenesis("verify", next(tmp_path.glob("install-*.plan.manifest.json")), drive)
     assert data_hash(target) == again

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Callable
 from pathlib import Path
@@ -49,6 +50,7 @@ def demo(demo_original: Path, tmp_path: Path) -> Path:
 
 
 @pytest.mark.timeout(400)
+@pytest.mark.skipif(not os.environ.get("NEOGENESIS_LONG"), reason="takes a minute: make test-long")
 def test_first_demo_job_from_survey_to_report(
     demo: Path, open_window: Callable[[Path], MainWindow], qtbot: QtBot, record_property: Callable[[str, object], None]
 ) -> None:
