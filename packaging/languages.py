@@ -234,7 +234,7 @@ _DATA_TEXTS = {
     "triage.toml": ("text", "caution"),
     "afterwards.toml": ("text", "caution"),
     "drivers.toml": ("title", "without"),
-    "recipes.toml": ("title", "why", "label"),
+    "recipes.toml": ("title", "why"),
     "fills.toml": ("title", "because", "clear"),
 }
 
