@@ -18,6 +18,7 @@ from pathlib import Path
 from tests.bench.chart import draw
 from tests.bench.engine import PARTS
 from tests.bench.figure import ROOT, ROUNDS, Figure, alternate, spread, timed, tmpfs
+from tests.bench.fresh import PARTS as FRESH
 from tests.bench.judging import PARTS as JUDGING
 from tests.bench.limits import LIMITS
 from tests.bench.looks import PARTS as LOOKS
@@ -250,6 +251,7 @@ def main() -> None:
         *LIMITS,
         *LOOKS,
         *JUDGING,
+        *FRESH,
     ):
         if wanted and part.__name__ not in wanted:
             continue

@@ -22,6 +22,8 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from neogenesis.app.bench import Bench
 from neogenesis.app.decide.view import DecideView
+from neogenesis.app.first_boot.afterwards import AfterwardsSheet
+from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.fit.view import FitView
 from neogenesis.app.intake.view import IntakeView
 from neogenesis.app.open_job import OpenJob
@@ -249,7 +251,34 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     window.open_job("T-1041")
     photographer.take(window, "handover")
     _photograph_swap(window, photographer)
+    _photograph_fresh(window, photographer)
     look().set()
+
+
+def _photograph_fresh(window: MainWindow, photographer: Photographer) -> None:
+    """A clean start planned by a recipe, and what follows it."""
+    window.open_job("T-1043")
+    job = window.job
+    assert job is not None
+    job.plan.start_over()
+    job.plan.take_intent("fresh")
+    window.show_stop("plan")
+    wait(lambda: job.plan.state == "ready")
+    fresh = job.plan.fresh
+    images = fresh.systems()
+    if images:
+        fresh.change(recipe="linux-uefi-home", system=str(images[0]))
+        wait(lambda: fresh.system is not None)
+    photographer.take(window, "plan-fresh")
+    window.show_stop("first-boot")
+    job.first_boot.begin_step("first-start")
+    view = window.views["first-boot"]
+    assert isinstance(view, FirstBootView)
+    view.after.click()
+    sheet = view.findChild(AfterwardsSheet)
+    if sheet is not None:
+        photographer.take(sheet, "after-system")
+        sheet.accept()
 
 
 if __name__ == "__main__":
