@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from pathlib import Path
 from typing import Protocol
 
@@ -13,6 +14,9 @@ from neogenesis.core.errors import ToolFailed
 from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.store import ReadableStore, WritableRangeView, WritableStore
 from neogenesis.core.system import FileTree
+
+#: The library that shows a volume as a file does not like several mounts that come and go in one process.
+_one_at_a_time = threading.RLock()
 
 
 class VolumeMaker(Protocol):
@@ -33,7 +37,7 @@ class FilesystemTools:
         self._filled = filled
 
     def resize(self, store: WritableStore, kind: str, size_bytes: int) -> None:
-        with exposed(store) as path:
+        with _one_at_a_time, exposed(store) as path:
             if kind == "ntfs":
                 run_tool(
                     ["ntfsresize", "--force", "--force", "--size", str(size_bytes), str(path)],
@@ -48,11 +52,12 @@ class FilesystemTools:
         if kind == "ntfs":
             # The utility schedules a check at the next start. The volume is checked here instead, so that the
             # customer's first start is an ordinary one: the flag is taken off, then `check` looks at every cluster.
-            with exposed(WritableRangeView(store, 0, min(size_bytes, store.size_bytes))) as path:
+            with _one_at_a_time, exposed(WritableRangeView(store, 0, min(size_bytes, store.size_bytes))) as path:
                 run_tool(["ntfsfix", "--clear-dirty", str(path)], "Finishing the resized volume")
 
     def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
-        make_volume(store, step, start_bytes)
+        with _one_at_a_time:
+            make_volume(store, step, start_bytes)
 
     def fill(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
         if self._filled is None:
@@ -65,7 +70,7 @@ class FilesystemTools:
         return open_tree(store)
 
     def check(self, store: ReadableStore, kind: str) -> None:
-        with exposed(store) as path:
+        with _one_at_a_time, exposed(store) as path:
             self.check_file(path, kind)
 
     def check_file(self, path: Path, kind: str) -> None:

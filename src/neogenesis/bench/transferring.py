@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import shutil
+import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import closing, suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -18,9 +20,9 @@ from neogenesis.bench.planning import load_plan
 from neogenesis.bench.reader import open_tree
 from neogenesis.bench.telling import EventsTo
 from neogenesis.bench.tools import FilesystemTools
-from neogenesis.bench.work import Running, run_work
+from neogenesis.bench.work import Running, only_worker, run_work
 from neogenesis.core.drive import Drive
-from neogenesis.core.errors import BadRecord, Refused
+from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.model import NOTHING, FreshSource
@@ -29,7 +31,7 @@ from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.system import files_touching
 from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, check_tail, planned_target
 from neogenesis.core.units import GIB, binary_text, both_text, decimal_text
-from neogenesis.core.work import Event, Frame, Outcome
+from neogenesis.core.work import Event, Frame, Outcome, SharedControl
 
 _WORTH_MEASURING_BYTES = GIB
 _LOOK_SECONDS = 15.0
@@ -68,6 +70,66 @@ def run_transfer(plan_path: Path, tail: str, resume: bool, verify: Verify, event
 
         clock = BenchClock(max(source.hardware.pace, pace))
         return run_work("transfer", body, plan_path, places, clock, _final, begins=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """What became of one drive of several that are made anew at once."""
+
+    plan: Path
+    outcome: Outcome | None
+    error: NeogenesisError | None
+
+
+def make_several(
+    paths: Sequence[Path], tails: Sequence[str], resume: bool, verify: Verify, events: Sequence[EventsTo] = ()
+) -> list[Made]:
+    """Run several plans without an old drive side by side; each has an outcome of its own.
+
+    Raises NeogenesisError while nothing has been written.
+    """
+    plans = [load_plan(path) for path in paths]
+    for plan, tail in zip(plans, tails, strict=True):
+        check_tail(tail, confirm_tail(planned_target(plan)))
+        _check_room(plan, paths[0])
+    found: list[Made | None] = [None] * len(paths)
+
+    def body(running: Running) -> list[Made]:
+        def one(index: int) -> None:
+            plan, path = plans[index], paths[index]
+            name = planned_target(plan).path
+
+            def tell_of(event: Event) -> None:
+                running.frame.tell(msgspec.structs.replace(event, target=name))
+
+            frame = Frame(SharedControl(running.frame.control), running.clock, tell_of)
+            try:
+                with only_worker(path):
+                    outcome = make_anew(plan, RunFiles(path), frame, resume, verify)
+                found[index] = Made(path, outcome, None)
+                tell_of(Event(event="note", code="target-done", text="Made and checked."))
+            except NeogenesisError as error:
+                found[index] = Made(path, None, error)
+                tell_of(Event(event="note", code="target-dropped", text=error.text, remedy=error.remedy))
+
+        threads = [threading.Thread(target=one, args=(n,), name=f"fresh-{n}") for n in range(len(paths))]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        return [made for made in found if made is not None]
+
+    clock = BenchClock(pace_of(*(planned_target(plan).path for plan in plans)))
+    return run_work("fresh", body, None, events, clock, _all_made)
+
+
+def _all_made(made: list[Made]) -> Event:
+    failed = [one for one in made if one.error is not None]
+    if not failed:
+        return Event(event="outcome", outcome="done", text="Everything was made and checked.")
+    error = failed[0].error
+    text = f"{len(failed)} of {len(made)} drives dropped out: {error.text if error else ''}"
+    return Event(event="outcome", outcome="failed", text=text, remedy="Resume.")
 
 
 def make_anew(plan: Plan, files: RunFiles, frame: Frame, resume: bool, verify: Verify) -> Outcome:

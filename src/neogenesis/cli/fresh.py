@@ -200,7 +200,7 @@ def _wanted(more: dict[str, Any]) -> RecipeWishes:
 
 
 def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callable[[str, str], Plan]) -> None:
-    """All drives are looked at before the first is written to; then one after the other."""
+    """All drives are looked at before the first is written to; several are made side by side."""
     from neogenesis.bench import installing, transferring
     from neogenesis.bench.planning import load_plan
 
@@ -209,9 +209,16 @@ def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callabl
     if len(drives) > 1 and more["out"] is not None:
         raise BadArgument("-o names one plan, and there are several drives.", "Leave it out.")
     paths = installing.kept_plans(drives, tails, kind, more["out"], more["resume"], plan)
-    for drive, tail, path in zip(drives, tails, paths, strict=True):
-        places = [EventsTo(more["events"])] if more["events"] else []
-        transferring.run_transfer(path, tail, more["resume"], more["verify"], places)
+    places = [EventsTo(more["events"])] if more["events"] else []
+    if len(paths) > 1:
+        made = transferring.make_several(paths, tails, more["resume"], more["verify"], places)
+        failed = [one for one in made if one.error is not None]
+        if failed and failed[0].error is not None:
+            failed[0].error.text = f"{len(failed)} of {len(made)} dropped out: {failed[0].error.text}"
+            raise failed[0].error
+    else:
+        transferring.run_transfer(paths[0], tails[0], more["resume"], more["verify"], places)
+    for drive, path in zip(drives, paths, strict=True):
         if more["events"] != "-":
             layout = load_plan(path).layout
             click.echo(f"{drive}: {layout.table} with {len(layout.partitions)} partitions. Plan: {path}")
