@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from neogenesis.bench.archives import safe_parts
 from neogenesis.bench.driver_store import find_drivers, read_devices
+from neogenesis.bench.id_names import name_of, with_names
 from neogenesis.core.drivers import Device, Hardware, InfFault, read_hardware, read_inf
 from neogenesis.core.drivers.answer import driver_texts, shopping_list
 from neogenesis.core.drivers.inf import parsed_decoration
@@ -422,3 +423,20 @@ def test_modules_of_a_kernel_tree_and_their_firmware(tmp_path: Path) -> None:
     assert (tmp_path / "out/001-ostrel_link/firmware/ostrel/link.bin").stat().st_size == 77
     assert firmware_of(module) == ["ostrel/link.bin", "ostrel/gone.bin"]
     assert claimed([(0, Device(name="no alias"))], "alias pci:* x\n") == {}
+
+
+def test_devices_without_a_name_get_one_from_the_id_files(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    ids = "# a list\n1d0a  Ostrel\n\t0042  Link\n\t\t1d0a 0007  Board\n\t0043  Other\n1d0b  Halden\n\t0042  Wrong\nC 02  Network\n"
+    monkeypatch.setattr("neogenesis.bench.id_names._text", lambda bus: "\n" + ids)
+    (tmp_path / "list").write_text("pci:v00001D0Ad00000042sv0000sd0000bc02sc80i00\nUSB\\VID_1D0B&PID_9999\n")
+    (tmp_path / "list").write_text(
+        "Bus 001 Device 003: ID 1d0b:9999\nACPI\\ODD0001\n" + (tmp_path / "list").read_text()
+    )
+    names = {d.hardware_ids[0]: d.name for d in read_devices(tmp_path / "list").devices}
+    assert names[r"USB\VID_1D0B&PID_9999"] == "Halden" and names[r"ACPI\ODD0001"] == ""
+    link = Device(hardware_ids=(r"PCI\VEN_1D0A&DEV_0042&SUBSYS_00071D0A",))
+    assert (
+        with_names(Hardware(devices=(link, Device(name="Own", hardware_ids=link.hardware_ids)))).devices[0].name
+        == "Ostrel Link"
+    )
+    assert name_of("PCI", "FFFF", "0000") == ""

@@ -20,6 +20,7 @@ import numpy as np
 
 from neogenesis.bench.archives import is_archive, unpack
 from neogenesis.bench.folders import cache_folder
+from neogenesis.bench.id_names import with_names
 from neogenesis.core.drivers.answer import Answer, Skipped, answer, shopping_list
 from neogenesis.core.drivers.hardware import Device, Hardware, read_hardware
 from neogenesis.core.drivers.inf import Inf, InfFault, read_inf
@@ -39,8 +40,8 @@ def read_devices(path: Path) -> Hardware:
     try:
         if path.is_dir():
             texts = [p.read_bytes() for p in sorted(path.rglob("modalias")) if p.is_file()]
-            return read_hardware(b"\n".join(texts), f"hardware list “{path.name}”")
-        return read_hardware(path.read_bytes(), f"hardware list “{path.name}”")
+            return with_names(read_hardware(b"\n".join(texts), f"hardware list “{path.name}”"))
+        return with_names(read_hardware(path.read_bytes(), f"hardware list “{path.name}”"))
     except OSError as error:
         raise BadArgument(
             f"The hardware list “{path}” cannot be read ({error.strerror}).", "Check the name."

@@ -326,4 +326,31 @@ def _check_tails(drives: Sequence[str], tails: Sequence[str]) -> None:
         )
 
 
-COMMANDS = (drivers, recipe, install, media)
+@click.command()
+@click.argument("folder", metavar="FOLDER", type=click.Path(path_type=Path))
+@click.option("--from", "source", metavar="SOURCE", type=click.Path(path_type=Path), help="A folder with a catalogue.")
+@click.option("--fetch", "wanted", metavar="NAME", multiple=True, help="Fetch this file from the source.")
+@_json
+def library(folder: Path, source: Path | None, wanted: tuple[str, ...], as_json: bool) -> None:
+    """Say what a library of images and driver packages holds, and fetch what a source offers.
+
+    Example: neogenesis library ~/library --from /mnt/share --fetch fathom-7.tar.zst
+    """
+    from neogenesis.bench.library import Source, fetch, look_at_library
+
+    offers = Source(source) if source is not None else None
+    if wanted and offers is None:
+        raise BadArgument("A source is needed to fetch from.", "Name it with --from.")
+    for name in wanted:
+        if offers is not None:
+            fetch(folder, offers, name)
+    rows = look_at_library(folder, offers)
+    if as_json:
+        click.echo(to_json({"schema": "neogenesis.library-rows/1", "files": rows}).decode(), nl=False)
+        return
+    for one in rows:
+        more = f"  newer: {one.newer}" if one.newer else ""
+        click.echo(f"{one.state:<8} {one.kind:<10} {one.name}  {both_text(one.size_bytes)}{more}")
+
+
+COMMANDS = (drivers, recipe, install, media, library)

@@ -8,17 +8,18 @@ import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.session import Session
+from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.work import Failure, failure_of
 from neogenesis.bench import installing
 from neogenesis.bench.driver_store import Found, find_drivers, read_devices
 from neogenesis.bench.folders import LIBRARY
 from neogenesis.bench.system_image import InspectedSystem, inspect_system
-from neogenesis.core.drivers import Answer
+from neogenesis.core.drivers import Answer, Device, Hardware
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.model import FreshSource, Target
 from neogenesis.core.plan.recipe import RecipeWishes
-from neogenesis.core.record import Record, to_json
+from neogenesis.core.record import Record, save, to_json
 from neogenesis.core.reinstall import Answers, read_answers
 from neogenesis.core.undo import Undo
 
@@ -48,9 +49,9 @@ class FreshModel(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, survey: SurveyModel) -> None:
         super().__init__(session)
-        self._session = session
+        self._session, self._survey = session, survey
         self.wish = FreshWish()
         self.plan: Plan | None = None
         self.refusal: Failure | None = None
@@ -209,8 +210,16 @@ class FreshModel(QObject):
     # Drivers
 
     def hardware_list(self) -> Path | None:
-        """The one that was used before in this job, else one of the library."""
+        """What the old system says of its devices, where the survey looked inside; else one of the library."""
+        devices = tuple(
+            Device(name=d.name, class_name=d.kind, hardware_ids=d.hardware_ids, compatible_ids=d.compatible_ids)
+            for inside in self._survey.inside.values()
+            for d in inside.devices
+            if d.hardware_ids
+        )
         own = self._session.dossier / "hardware.json"
+        if devices and not own.exists():
+            save(own, Hardware(devices=devices))
         return own if own.exists() else next(iter(sorted(self.library.glob("*.hardware.json"))), None)
 
     def ask_drivers(self, hardware: Path, packages: Path) -> None:

@@ -52,7 +52,7 @@ class PlanModel(QObject):
         self.refusal: Failure | None = None
         self.failure: Failure | None = None
         self.reading = False
-        self.fresh = FreshModel(session)
+        self.fresh = FreshModel(session, survey)
         self.fresh.changed.connect(self._fresh_changed)
         self._from: Saved | None = None
         self._ends: PlanEnds | None = None
