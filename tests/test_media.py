@@ -7,6 +7,7 @@ import gzip
 import hashlib
 import json
 import lzma
+import os
 from pathlib import Path
 from typing import Any
 
@@ -93,7 +94,9 @@ def test_a_stick_with_the_files_starts(
     name: str, discs: Path, tmp_path: Path, neogenesis: Any, survey_json: Any
 ) -> None:
     target = stick(tmp_path, 200)
-    neogenesis("media", discs / name, target, "--confirm", "77C1")  # files, since the disc is not made for sticks
+    neogenesis(
+        "media", discs / name, target, "--confirm", "77C1", "--layout", "fitting" if name == "files.iso" else "files"
+    )
     [part] = survey_json(target)["partitions"]
     assert part["volume"]["kind"] == "vfat" and part["bootable"]
     neogenesis("salvage", target, tmp_path / "out", "--volume", "1")
@@ -102,6 +105,17 @@ def test_a_stick_with_the_files_starts(
         assert held[path.rsplit("/", 1)[-1]] == data
     trial = run_trial(Trial([str(target)], expect="TOKEN-ONE", seconds=60))
     assert trial.seen == "TOKEN-ONE", trial.serial
+
+
+def test_what_is_known_to_nobody_is_written_as_it_is(tmp_path: Path, neogenesis: Any) -> None:
+    blob = tmp_path / "blob.bin"
+    blob.write_bytes(os.urandom(5_000_192))
+    target = stick(tmp_path, 20)
+    said = neogenesis("media", blob, target, "--confirm", "77C1", "--layout", "sectors").stdout
+    assert "written as it is" in said and (tmp_path / "stick.img").read_bytes()[:5_000_192] == blob.read_bytes()
+    blob.write_bytes(os.urandom(70_000))
+    neogenesis("media", blob, target, "--confirm", "77C1")
+    assert (tmp_path / "stick.img").read_bytes()[:69_632] == blob.read_bytes()[:69_632]
 
 
 def test_several_sticks_at_once(discs: Path, tmp_path: Path, neogenesis: Any) -> None:
@@ -150,7 +164,7 @@ def test_what_is_refused_before_anything_is_written(discs: Path, tmp_path: Path,
     for arguments, status, says in (
         ((tmp_path / "cut.iso", target, *confirm), 3, "cut short"),
         ((tmp_path / "cut.img", target, *confirm), 3, ""),
-        ((tmp_path / "words.iso", target, *confirm), 3, "no image"),
+        ((tmp_path / "words.iso", target, *confirm, "--layout", "files"), 3, "--layout sectors"),
         ((tmp_path / "empty.iso", target, *confirm), 3, ""),
         ((tmp_path / "sum.iso", target, *confirm), 3, "is not what sum.iso.sha256 says"),
         ((tmp_path / "gone.iso", target, *confirm), 2, "cannot be read"),
@@ -218,8 +232,8 @@ def test_what_it_will_not_do_on_a_machine(discs: Path) -> None:
     )
     assert any("signed loader" in n for n in notes_for(found, machine))
     assert (
-        media.default_layout(found) == "files"
-        and media.default_layout(media.inspect_image(discs / "both.iso")) == "sectors"
+        media.fitting_layout(found) == "files"
+        and media.fitting_layout(media.inspect_image(discs / "both.iso")) == "sectors"
     )
 
 

@@ -179,9 +179,11 @@ def _drive_image(path: Path, plain: Path, size: int) -> Inspected:
             label = next((p.volume.label for p in survey.partitions if p.volume.label), "")
             code = any(survey.table.boot_code)
     except BadArgument as error:
-        raise BadRecord(f"“{path.name}” is no image of a disc or a drive.", "Give the right file.") from error
-    if survey.table.kind == "none" and not survey.partitions:
-        raise BadRecord(f"“{path.name}” is no image of a disc or a drive; nothing was written.", "Give the right file.")
+        raise BadRecord(
+            f"“{path.name}” is no image of a disc or a drive; nothing was written.", "Give the right file."
+        ) from error
+    if survey.table.kind == "none" and not any(p.volume.kind != "none" for p in survey.partitions):
+        return Inspected(path=str(path), kind="unknown", size_bytes=size, hybrid=True)
     architectures = architectures_of(names)
     starts = [s for s, does in (("uefi", bool(architectures)), ("legacy", active and code)) if does]
     return Inspected(
@@ -301,8 +303,8 @@ def refuse_unfit(found: Inspected, machine: Machine | None, layout: str) -> None
         )
 
 
-def default_layout(found: Inspected) -> str:
-    """Sector for sector where that starts from a stick, else as files."""
+def fitting_layout(found: Inspected) -> str:
+    """Sector for sector where that starts from a stick, else as files: what the window does by itself."""
     return "files" if found.kind == "disc" and not found.hybrid and found.files_start else "sectors"
 
 

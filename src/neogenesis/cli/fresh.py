@@ -230,7 +230,13 @@ def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callabl
 @click.argument("image", metavar="IMAGE", type=click.Path(path_type=Path))
 @click.argument("drives", metavar="DRIVE...", nargs=-1)
 @_tails
-@click.option("--layout", type=click.Choice(["sectors", "files"]), help="As it is, or its files on a FAT volume.")
+@click.option(
+    "--layout",
+    type=click.Choice(["sectors", "files", "fitting"]),
+    default="sectors",
+    show_default=True,
+    help="As it is, as files on a FAT volume, or whichever of them starts from a stick.",
+)
 @click.option("--machine", metavar="MACHINE.json", type=click.Path(path_type=Path), help="What it is to start on.")
 @click.option(
     "--check-size", type=click.Choice(["quick", "full"]), help="First test whether each stick is as large as it says."
@@ -243,7 +249,7 @@ def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callabl
 def media(
     image: Path,
     drives: tuple[str, ...],
-    layout: str | None,
+    layout: str,
     machine: Path | None,
     check_size: str | None,
     as_json: bool,
@@ -264,7 +270,7 @@ def media(
         _say_media(found)
     if not drives:
         return
-    chosen = layout or sticks.default_layout(found)
+    chosen = sticks.fitting_layout(found) if layout == "fitting" else layout
     sticks.refuse_unfit(found, known, chosen)
     _check_tails(drives, more["tails"])
     if check_size is not None:

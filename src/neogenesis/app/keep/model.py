@@ -185,6 +185,8 @@ class KeepModel(QObject):
         command = "media" if kind == "stick" else kind
         arguments = [command, place, *targets] if kind in ONTO else [command, old, place]
         arguments += ["--events", str(self._path)]
+        if kind == "stick":
+            arguments += ["--layout", "fitting"]
         for tail in tails:
             arguments += ["--confirm", tail]
         if kind == "rescue":

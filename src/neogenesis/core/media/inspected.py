@@ -42,7 +42,7 @@ class Inspected(Record, frozen=True, kw_only=True):
 
     schema: str = SCHEMA
     path: str
-    kind: Literal["disc", "drive"]
+    kind: Literal["disc", "drive", "unknown"]
     packed: str = ""
     label: str = ""
     size_bytes: int
@@ -135,10 +135,12 @@ def architectures_of(names: Iterable[str]) -> tuple[str, ...]:
 def notes_for(found: Inspected, machine: Machine | None) -> tuple[str, ...]:
     """What it will and will not do, on a machine where one is known."""
     notes = []
+    if found.kind == "unknown":
+        return ("It is no image of a disc or a drive that is known here: it would be written as it is.",)
     if not found.starts:
         notes.append("Nothing on it can be started: it is no installer, or one for another kind of machine.")
     if not found.hybrid and found.kind == "disc":
-        notes.append("Sector for sector it would not start from a stick: write its files instead.")
+        notes.append("Sector for sector it would not start from a stick: write its files instead (--layout files).")
     if found.largest_bytes > FAT_MOST:
         notes.append(
             f"{found.largest_file} has {both_text(found.largest_bytes)}, more than FAT holds: it must be split."
