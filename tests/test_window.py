@@ -385,7 +385,8 @@ def test_every_intent_can_be_planned_in_the_window(small_bench: Path, open_windo
             assert window.job.plan.plan == made and not view.growth.isEnabled()
         else:
             window.job.plan.undo()
-    assert numbers == {"replace": [1, 2, 3, 5, 4], "split": [1, 2, 3, 4], "exact": [1, 2, 3, 4, 5], "beside": [1]}
-    for _ in range(4):
+    made = {"replace": [1, 2, 3, 5, 4], "split": [1, 2, 3, 4], "exact": [1, 2, 3, 4, 5], "beside": [1]}
+    assert numbers == {**made, "fresh": [1, 2, 3, 4]}
+    for _ in range(5):
         window.job.plan.undo()
     assert window.job.plan.policy.intent == "replace"

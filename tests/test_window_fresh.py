@@ -16,12 +16,14 @@ from neogenesis.app.pictures import pause
 from neogenesis.app.plan.drivers import DriversSheet
 from neogenesis.app.plan.fresh_page import FreshPage
 from neogenesis.app.plan.view import PlanView
+from neogenesis.app.theme.look import look
 from neogenesis.app.window import MainWindow
 from neogenesis.bench.folders import LIBRARY
 from neogenesis.bench.simulated.library import make_library
 from neogenesis.core.plan.model import FreshSource
 from tests.drives import table_of
 from tests.test_window import survey, texts
+from tests.test_window_swap import colours
 
 Open = Callable[[Path], MainWindow]
 
@@ -66,9 +68,10 @@ def test_decide_leads_to_a_clean_start(small_bench: Path, open_window: Open, qtb
 def test_a_recipe_its_wishes_and_undo(fresh: MainWindow, qtbot: QtBot) -> None:
     window, model, shown = fresh, fresh.job.plan, page(fresh)
     assert [s.title for s in shown.canvas.strata] == ["STARTUP", "Reserved partition", "System", "Recovery"]
+    assert {look().role(r).rgb() for r in ("startup", "system")} <= colours(shown.canvas)
     rects = [rect for rect, _ in shown.canvas.labels()]
     assert all(a.bottom() <= b.top() + 1 for a, b in pairwise(rects))
-    assert not shown.name.isVisible() and model.can_undo is False
+    assert not shown.name.isVisible() and not model.fresh.can_undo
     choose(shown.recipe, "linux-uefi-home")
     assert [s.title for s in shown.canvas.strata] == ["STARTUP", "system", "home"] and shown.swap.isVisible()
     shown.swap.setText("64 MiB")

@@ -113,6 +113,11 @@ class FreshModel(QObject):
         """Another drive is meant."""
         self.plan = self.target = self.refusal = None
 
+    def know(self, target: Target) -> None:
+        """The new drive has been read already."""
+        self.target, self._asked = target, self._session.place("new")
+        self._remake()
+
     def prepare(self) -> None:
         """Read the new drive; the plan follows."""
         name = self._session.place("new")

@@ -172,11 +172,11 @@ class PlanModel(QObject):
 
     @property
     def can_undo(self) -> bool:
-        return self.fresh.can_undo if self.is_fresh else self._undoing.can_undo
+        return self._undoing.can_undo or (self.is_fresh and self.fresh.can_undo)
 
     @property
     def can_redo(self) -> bool:
-        return self.fresh.can_redo if self.is_fresh else self._undoing.can_redo
+        return self._undoing.can_redo or (self.is_fresh and self.fresh.can_redo)
 
     # Getting ready
 
@@ -259,11 +259,16 @@ class PlanModel(QObject):
 
     def take_intent(self, intent: Intent) -> None:
         """Another intent where one of the two is a clean start, which has wishes of its own."""
-        if self.state == "locked" or intent == self.policy.intent:
-            return
-        self.policy = Policy(intent=intent)
-        self.plan, self.refusal, self._undoing = None, None, Undo()
+        if self.state != "locked" and intent != self.policy.intent:
+            self._undoing.remember(self.policy)
+            self._arrive(Policy(intent=intent))
+
+    def _arrive(self, policy: Policy) -> None:
+        """At a policy of whatever intent."""
+        self.policy, self.plan, self.refusal = policy, None, None
         if self.is_fresh:
+            if self._target is not None and self.fresh.target is None:
+                self.fresh.know(self._target)
             self._fresh_changed()
         elif self._source is not None and self._target is not None:
             self._remake()
@@ -271,18 +276,16 @@ class PlanModel(QObject):
         self.changed.emit()
 
     def undo(self) -> None:
-        if self.is_fresh and self.can_undo and self.state == "ready":
+        if self.state == "ready" and self.is_fresh and self.fresh.can_undo:
             self.fresh.undo()
-            return
-        if self.can_undo and self.state == "ready":
-            self._set(self._undoing.undo(self.policy))
+        elif self.state == "ready" and self._undoing.can_undo:
+            self._arrive(self._undoing.undo(self.policy))
 
     def redo(self) -> None:
-        if self.is_fresh and self.can_redo and self.state == "ready":
+        if self.state == "ready" and self.is_fresh and self.fresh.can_redo:
             self.fresh.redo()
-            return
-        if self.can_redo and self.state == "ready":
-            self._set(self._undoing.redo(self.policy))
+        elif self.state == "ready" and self._undoing.can_redo:
+            self._arrive(self._undoing.redo(self.policy))
 
     def prefer(self, intent: Intent) -> None:
         """What was decided, for a plan that nobody has begun."""
