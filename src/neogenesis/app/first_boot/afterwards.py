@@ -110,7 +110,7 @@ class AfterwardsSheet(QDialog):
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._model = model
         self.setWindowTitle(tr("After the system"))
-        self.resize(look().px(980), look().px(640))
+        self.resize(look().px(1000), look().px(720))
         self._sum = label("", "head", wrap=True)
         self._more = label("", "muted", wrap=True)
         self.line = TimeLine()
