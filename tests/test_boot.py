@@ -264,6 +264,8 @@ SELDOM = {
     "loader of another architecture": "",
     "identical drives": "TOKEN-ONE",
     "system without its file": "",
+    "legacy, first drive without code": "",
+    "volume by identity that is gone": "",
     "by an entry": "TOKEN-ONE",
     "entry switched off": "TOKEN-TWO",
     "start-up partition last": "TOKEN-ONE",

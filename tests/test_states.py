@@ -222,7 +222,7 @@ class Transfers(RuleBasedStateMachine):
 
 TestTransfers = Transfers.TestCase
 TestTransfers.settings = settings(
-    max_examples=40 if os.environ.get("NEOGENESIS_LONG") else 2,
+    max_examples=40 if os.environ.get("NEOGENESIS_LONG") else 1,
     stateful_step_count=8,
     deadline=None,
     suppress_health_check=list(HealthCheck),

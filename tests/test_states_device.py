@@ -124,7 +124,7 @@ class DeviceTransfers(RuleBasedStateMachine):
 
 TestDeviceTransfers = DeviceTransfers.TestCase
 TestDeviceTransfers.settings = settings(
-    max_examples=12 if _LONG else 2,
+    max_examples=12 if _LONG else 1,
     stateful_step_count=8 if _LONG else 4,
     deadline=None,
     suppress_health_check=list(HealthCheck),

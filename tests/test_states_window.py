@@ -239,7 +239,7 @@ class Windows(RuleBasedStateMachine):
 _LONG = bool(os.environ.get("NEOGENESIS_LONG"))
 TestWindows = pytest.mark.usefixtures("qapp")(Windows.TestCase)
 TestWindows.settings = settings(
-    max_examples=30 if _LONG else 2,
+    max_examples=30 if _LONG else 1,
     stateful_step_count=30 if _LONG else 12,
     deadline=None,
     suppress_health_check=list(HealthCheck),

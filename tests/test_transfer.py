@@ -214,7 +214,7 @@ def test_killed_at_random_and_resumed(standard: Path, tmp_path: Path, neogenesis
                 "schema": "neogenesis.simulated-drive/1",
                 "image": "old.img",
                 "serial": "KILL0001",
-                "read": {"bytes_per_s": 6e7},
+                "read": {"bytes_per_s": 1.2e8},
                 "clock": "real",
             }
         )
@@ -223,9 +223,9 @@ def test_killed_at_random_and_resumed(standard: Path, tmp_path: Path, neogenesis
     neogenesis("plan", spec, new, "-o", plan)
     rng = random.Random(os.getpid())
     killed = 0
-    for attempt in range(6):
+    for attempt in range(4):
         process = start(plan, "--resume")
-        time.sleep(rng.uniform(0.4, 2.0))
+        time.sleep(rng.uniform(0.4, 1.5))
         process.send_signal(signal.SIGKILL if attempt % 3 else signal.SIGTERM)
         status = process.wait()
         killed += status in (-signal.SIGKILL, 6, -signal.SIGTERM)
@@ -299,7 +299,7 @@ def test_second_transfer_is_refused(standard: Path, tmp_path: Path, neogenesis) 
                 "schema": "neogenesis.simulated-drive/1",
                 "image": "old.img",
                 "serial": "SLOW0001",
-                "read": {"bytes_per_s": 2e7},
+                "read": {"bytes_per_s": 5e7},
                 "clock": "real",
             }
         )
