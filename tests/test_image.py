@@ -106,7 +106,7 @@ def test_damaged_images_never_crash(tmp_path_factory: pytest.TempPathFactory, da
 def test_interrupted_image_goes_on(standard: Path, tmp_path: Path, neogenesis) -> None:
     with standard.open("r+b") as file:  # enough incompressible data to be interrupted in
         file.seek(spans(standard)[4][0] + 80 * MIB)
-    simulated(tmp_path / "old.drive.json", "old.img", serial="IMG00001", clock="real", read={"bytes_per_s": 6e7})
+    simulated(tmp_path / "old.drive.json", "old.img", serial="IMG00001", clock="real", read={"bytes_per_s": 9e7})
     out = tmp_path / "o.qcow2"
     for number in (signal.SIGKILL, signal.SIGTERM, signal.SIGKILL):
         process = subprocess.Popen(

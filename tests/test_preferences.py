@@ -152,11 +152,11 @@ def test_actions_are_shared_and_switched_off_where_they_cannot_be_done(
 def test_the_title_tells_how_far_the_work_is(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
     from tests.test_window import slow
 
-    slow(small_bench, 3e7)
     window = open_window(small_bench)
     assert window.windowTitle() == "Neogenesis · Saltmarsh Repair"
     survey(qtbot, window)
     plan(qtbot, window)
+    slow(small_bench, 3e7)
     window.job.transfer.start("41F2")
     qtbot.waitUntil(lambda: window.windowTitle().startswith("T-7 ") and "%" in window.windowTitle(), timeout=60_000)
     window.job.transfer.stop()

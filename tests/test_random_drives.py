@@ -33,7 +33,7 @@ from tests.drives import (
     simulated,
 )
 
-SEEDS = range(int(os.environ.get("NEOGENESIS_RANDOM_DRIVES", "6")))
+SEEDS = range(int(os.environ.get("NEOGENESIS_RANDOM_DRIVES", "4")))
 WITH_FILES = ("ntfs", "ext4", "ext3", "ext2", "fat32", "fat16", "exfat")
 NTFS = [(), ("-c", "512"), ("-c", "1024"), ("-c", "4096"), ("-c", "16384"), ("-c", "65536")]
 EXT = [(), ("-b", "1024"), ("-b", "4096"), ("-O", "^resize_inode"), ("-m", "0"), ("-I", "128")]
