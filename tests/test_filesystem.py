@@ -6,6 +6,8 @@ import os
 import random
 import re
 import signal
+import subprocess
+import sys
 import time
 from contextlib import closing, suppress
 from pathlib import Path
@@ -268,6 +270,22 @@ def test_a_volume_that_hangs_the_library_is_given_up_and_the_next_one_is_read(sm
         first.call("exist", ["lost+found"])
     assert reader.open(ServedStore(good)).call("exist", ["lost+found", "nothing"]) == ["lost+found"]
     reader.kill()
+
+
+def test_a_broken_pipe_ends_nothing_after_a_volume_was_shown_as_a_file() -> None:
+    """The library that shows it takes the interpreter's own care away; seen: a crashed listing ended the whole work."""
+    script = (
+        "import os, neogenesis.bench\n"
+        "from neogenesis.bench.exposed import exposed\n"
+        "from neogenesis.core.store import MemoryStore\n"
+        "with exposed(MemoryStore(4096)) as path: assert path.stat().st_size == 4096\n"
+        "reading, writing = os.pipe()\n"
+        "os.close(reading)\n"
+        "try: os.write(writing, b'x')\n"
+        "except BrokenPipeError: print('told')\n"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=False, timeout=60)
+    assert (done.returncode, done.stdout) == (0, "told\n"), done
 
 
 def test_what_ends_the_work_comes_through_the_library(small_volumes: dict[str, bytes]) -> None:

@@ -6,9 +6,11 @@ The file lives in a FUSE mount that only this process serves; it vanishes with i
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import errno
 import os
 import shutil
+import signal
 import stat
 import subprocess
 import tempfile
@@ -24,6 +26,7 @@ from neogenesis.core.store import ReadableStore, WritableStore
 _NAME = "volume"
 _PREFIX = "neogenesis-volume-"
 _MOUNT_SECONDS = 10.0
+_SIG_IGN = 1
 
 
 def _operations(store: ReadableStore) -> Any:
@@ -116,8 +119,16 @@ def exposed(store: ReadableStore) -> Iterator[Path]:
     finally:
         subprocess.run([unmount, "-u", "-z", str(folder)], capture_output=True, check=False)
         thread.join(_MOUNT_SECONDS)
+        _ignore_broken_pipes()
         with contextlib.suppress(OSError):
             folder.rmdir()
+
+
+def _ignore_broken_pipes() -> None:
+    """As the interpreter has it. The library leaves the system's default behind when it is done (libfuse,
+    `fuse_remove_signal_handlers`), and then a process at the other end of a pipe that crashes would end this one.
+    """
+    ctypes.CDLL(None).signal(signal.SIGPIPE, _SIG_IGN)
 
 
 def _take_away(unmount: str) -> None:
