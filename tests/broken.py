@@ -215,9 +215,9 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "the logbook the wrong way round",
-        "app/logbook/view.py",
-        "        for entry in reversed(entries[-_MOST_SHOWN:]):\n",
-        "        for entry in entries[-_MOST_SHOWN:]:\n",
+        "app/logbook/lines.py",
+        "    for entry in reversed(entries[-_MOST_SHOWN:]):\n",
+        "    for entry in entries[-_MOST_SHOWN:]:\n",
         _STOPS,
     ),
     Broken(
@@ -257,7 +257,13 @@ BROKEN: tuple[Broken, ...] = (
     ),
     _blank("the survey's column", "app/survey/canvas.py", "        painter = QPainter(self)\n"),
     _blank("the plan", "app/plan/canvas.py", ""),
-    _blank("a drive's card", "app/shelf/view.py", "        painter = QPainter(self)\n"),
+    Broken(
+        "a drive's card is blank",
+        "app/shelf/view.py",
+        "            self._paint_words(painter, area, card, ghost)\n",
+        "            pass\n",
+        _STOPS,
+    ),
     _blank("a station of the route", "app/rail/view.py", "        painter = QPainter(self)\n"),
     _blank("the filling column", "app/transfer/canvas.py", "        painter = QPainter(self)\n"),
     _blank("a heading", "app/parts/heading.py", ""),

@@ -7,10 +7,11 @@ from pathlib import Path
 
 from babel.messages.catalog import Catalog
 from babel.messages.pofile import read_po
-from PyQt6.QtWidgets import QAbstractButton, QComboBox, QLabel, QLineEdit, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QComboBox, QLabel, QLineEdit, QListView, QWidget
 
 from neogenesis.app.language import FOLDER, Catalogue
 from neogenesis.app.parts.controls import Elided
+from neogenesis.app.parts.rows import RowsModel
 
 _PLACE = re.compile(r"(\{\w*\})")
 _ACCENTS = str.maketrans("aeiouAEIOUcnsy", "áéíóúÁÉÍÓÚçñšý")
@@ -51,6 +52,8 @@ def texts_in_sight(window: QWidget) -> list[str]:
             found += [widget.itemText(i) for i in range(widget.count())]
         elif isinstance(widget, QLineEdit):
             found.append(widget.placeholderText())
+        elif isinstance(widget, QListView) and isinstance(widget.model(), RowsModel):
+            found += [row.spoken for row in widget.model().rows]
     return [text for text in dict.fromkeys(found) if text]
 
 

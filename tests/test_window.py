@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDragEnterEvent, QDropEvent
-from PyQt6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QLabel, QListView, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.command.field import CommandField, everything
@@ -56,7 +56,11 @@ def transfer_view(window: MainWindow) -> TransferView:
 def texts(window: MainWindow) -> str:
     """Every text that can be read in the window now."""
     shown = [w for w in window.findChildren(QLabel) if w.isVisibleTo(window)]
-    return "\n".join(w.whole() if isinstance(w, Elided) else w.text() for w in shown)
+    words = [w.whole() if isinstance(w, Elided) else w.text() for w in shown]
+    for view in window.findChildren(QListView):
+        if view.isVisibleTo(window):
+            words += [str(view.model().index(n, 0).data()) for n in range(view.model().rowCount())]
+    return "\n".join(words)
 
 
 def slow(bench: Path, rate: float) -> None:

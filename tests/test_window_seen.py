@@ -7,9 +7,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint
+from PyQt6.QtCore import QRect
 from PyQt6.QtGui import QColor, QImage
-from PyQt6.QtWidgets import QLabel, QWidget
+from PyQt6.QtWidgets import QLabel, QListView, QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.handover.view import HandoverView
@@ -34,9 +34,10 @@ Open = Callable[[Path], MainWindow]
 _LEAST_COLOURS = 3
 
 
-def colours(widget: QWidget) -> set[str]:
-    """Every colour of a widget as it is painted."""
-    image: QImage = widget.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
+def colours(widget: QWidget, part: QRect | None = None) -> set[str]:
+    """Every colour of a widget, or of a part of it, as it is painted."""
+    grabbed = widget.grab(part) if part is not None else widget.grab()
+    image: QImage = grabbed.toImage().convertToFormat(QImage.Format.Format_RGB32)
     bits = image.constBits()
     assert bits is not None
     found = np.unique(np.frombuffer(bits.asarray(image.sizeInBytes()), dtype=np.uint32) & 0xFFFFFF)
@@ -47,13 +48,21 @@ def token(name: str) -> str:
     return look().colour(name).name()
 
 
-def holds(widget: QWidget, name: str) -> bool:
-    """Whether words in that colour are painted; small letters never show it quite pure."""
+def holds(seen: set[str], name: str) -> bool:
+    """Whether words in that colour are among the colours `seen`; small letters never show it quite pure."""
     wanted = look().colour(name)
     return any(
         abs(one.red() - wanted.red()) + abs(one.green() - wanted.green()) + abs(one.blue() - wanted.blue()) < 40
-        for one in map(QColor, colours(widget))
+        for one in map(QColor, seen)
     )
+
+
+def rows_of(view: QListView) -> list[set[str]]:
+    """The colours of each row of a list that is in sight."""
+    model, viewport = view.model(), view.viewport()
+    assert model is not None and viewport is not None
+    places = [view.visualRect(model.index(number, 0)) & viewport.rect() for number in range(model.rowCount())]
+    return [colours(viewport, place) for place in places if place.width() > 30 and place.height() > 12]
 
 
 def drawings(window: MainWindow) -> list[QWidget]:
@@ -73,6 +82,11 @@ def nothing_is_blank(window: MainWindow) -> None:
         if isinstance(widget, SoundingsTrace | CoursePlot | ProgressLine | BeforeAfter):
             continue  # these may have nothing to say yet; they have tests of their own below
         assert len(colours(widget)) >= _LEAST_COLOURS, f"{type(widget).__name__} is blank"
+    for view in window.findChildren(QListView):
+        if view.isVisible():
+            rows = rows_of(view)
+            assert rows or not view.model().rowCount(), f"{view.accessibleName()} shows none of its rows"
+            assert all(len(row) >= _LEAST_COLOURS for row in rows), f"a row of {view.accessibleName()} is blank"
 
 
 @pytest.mark.timeout(300)
@@ -124,8 +138,9 @@ def test_every_stop_shows_what_its_model_says(small_bench: Path, open_window: Op
     qtbot.wait(50)
     first, last = window.bench.log("T-7")[0], window.bench.log("T-7")[-1]
     for _ in range(2):  # as it grew, and built anew
-        heights = {w.text(): w.mapTo(window.logbook, QPoint(0, 0)).y() for w in window.logbook.findChildren(QLabel)}
-        assert heights[last.text] < heights[first.text], "the logbook stands newest first"
+        words = [line.words for line in window.logbook.list.lines.rows]
+        assert words.index(last.text) < words.index(first.text), "the logbook stands newest first"
+        assert window.logbook.list.chosen_text().splitlines()[0].endswith(last.text)
         window.appearance.switch_theme()
         qtbot.wait(50)
 
@@ -152,9 +167,9 @@ def test_a_failing_drive_looks_like_one(small_bench: Path, open_window: Open, qt
     assert "52 sectors waiting to be reallocated" in texts(window)
     window.show_jobs()  # where nothing may be written to
     qtbot.wait(50)
-    cards = [c for c in window.shelf.cards if c.dock.docked]
+    cards, painted = [c for c in window.shelf.cards if c.dock.docked], rows_of(window.shelf)
     assert cards[0].dock.docked.health.verdict == "copy-now"
-    assert holds(cards[0], "stop") and not holds(cards[1], "stop")
+    assert holds(painted[0], "stop") and not holds(painted[1], "stop")
 
 
 def test_what_a_rescue_lost_is_listed(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:

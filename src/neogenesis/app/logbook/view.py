@@ -6,16 +6,15 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from neogenesis.app.language import said, tr
-from neogenesis.app.parts.controls import clear, label, notice, rule, scrolled
+from neogenesis.app.language import tr
+from neogenesis.app.logbook.lines import LogList, lines_of
+from neogenesis.app.parts.controls import clear, label, notice, rule, scrolled, stack
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
-from neogenesis.app.words import clock_of, day_of
 from neogenesis.core.job import LogEntry
-
-_MOST_SHOWN = 200
 
 
 class LogbookView(QWidget):
@@ -27,12 +26,21 @@ class LogbookView(QWidget):
         super().__init__()
         self.setObjectName("surface")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._checks_title = label(tr("Checks"), "head")
         self._checks = QVBoxLayout()
         self._checks.setSpacing(look().px(10))
-        self._rule = rule()
-        self._log = QVBoxLayout()
-        self._log.setSpacing(look().px(9))
+        inner = QWidget()
+        self._above = stack(label(tr("Checks"), "head"), self._checks, gap=look().px(12))
+        self._above.setContentsMargins(look().px(16), look().px(18), look().px(16), look().px(2))
+        inner.setLayout(self._above)
+        self._top = scrolled(inner)
+        self._top.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._rule = QWidget()
+        self._rule.setLayout(stack(rule()))
+        title = label(tr("Logbook"), "head")
+        title.setContentsMargins(look().px(16), look().px(12), look().px(16), look().px(6))
+        self._broken = QVBoxLayout()
+        self._broken.setContentsMargins(look().px(16), 0, look().px(16), 0)
+        self.list = LogList()
         self.note = QLineEdit()
         self.note.setPlaceholderText(tr("Add a note"))
         self.note.setToolTip(tr("Write a note into the logbook  Ctrl+L"))
@@ -40,28 +48,17 @@ class LogbookView(QWidget):
         self.note.returnPressed.connect(self._write)
         self.note.textChanged.connect(self._typed)
         self._drafts: dict[str, str] = {}
-        inner = QWidget()
-        layout = QVBoxLayout(inner)
-        layout.setContentsMargins(look().px(16), look().px(18), look().px(16), look().px(10))
-        layout.setSpacing(look().px(12))
-        layout.addWidget(self._checks_title)
-        layout.addLayout(self._checks)
-        layout.addWidget(self._rule)
-        layout.addWidget(label(tr("Logbook"), "head"))
-        layout.addLayout(self._log)
-        layout.addStretch(1)
-        scroll = scrolled(inner)
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(0)
-        outer.addWidget(scroll, 1)
         foot = QHBoxLayout()
         foot.setContentsMargins(look().px(16), look().px(6), look().px(16), look().px(12))
         foot.addWidget(self.note)
+        outer = stack(self._top, self._rule, title, self._broken, gap=0)
+        outer.addWidget(self.list, 1)
         outer.addLayout(foot)
+        self.setLayout(outer)
+        self._rule.setContentsMargins(look().px(16), look().px(10), look().px(16), 0)
         self._checked: list[Check] | None = None
-        self._shown: tuple[list[LogEntry], int | None] = ([], None)
+        self._first_broken: int | None = None
+        self.show_checks([])
 
     def take_drafts(self, drafts: dict[str, str]) -> None:
         """What is typed as a note belongs to the job in front."""
@@ -76,39 +73,14 @@ class LogbookView(QWidget):
             self._drafts.pop("logbook", None)
 
     def show_log(self, entries: Sequence[LogEntry], broken: int | None) -> None:
-        """Newest first. `broken` is the first entry whose seal does not hold. What stands there already stays."""
-        today = datetime.now().date().isoformat()
-        before, shown = self._shown
-        new = entries[len(before) :]
-        grown = broken is None and shown is None and bool(before) and list(entries[: len(before)]) == before
-        self._shown = (list(entries), broken)
-        if grown and all(entry.at[:10] == today for entry in new):
-            for entry in new:
-                self._log.insertLayout(0, self._line(entry))
-            return
-        clear(self._log)
-        if broken is not None:
-            text = tr("Entry {0} was changed after it was written.").format(broken)
-            self._log.addWidget(notice("stop", text, tr("The dossier's logbook.jsonl holds a second copy.")))
-        day = today
-        for entry in reversed(entries[-_MOST_SHOWN:]):
-            if entry.at[:10] != day:
-                day = entry.at[:10]
-                self._log.addWidget(label(day_of(entry.at), "small"))
-            self._log.addLayout(self._line(entry))
-
-    def _line(self, entry: LogEntry) -> QHBoxLayout:
-        """When, and what."""
-        line = QHBoxLayout()
-        line.setSpacing(look().px(8))
-        at = label(clock_of(entry.at), "muted")
-        at.setFixedWidth(look().metrics(mono=False).horizontalAdvance("00:00 "))
-        at.setToolTip(f"{entry.at}  {entry.who}")
-        line.addWidget(at, 0, Qt.AlignmentFlag.AlignTop)
-        words = label(entry.text if entry.kind == "note" else said(entry.text), wrap=True, copyable=True)
-        words.setToolTip(f"{entry.at}  {entry.who}")
-        line.addWidget(words, 1)
-        return line
+        """Newest first. `broken` is the first entry whose seal does not hold."""
+        self.list.lines.grow_to(lines_of(entries, datetime.now().date().isoformat()))
+        if broken != self._first_broken:
+            self._first_broken = broken
+            clear(self._broken)
+            if broken is not None:
+                text = tr("Entry {0} was changed after it was written.").format(broken)
+                self._broken.addWidget(notice("stop", text, tr("The dossier's logbook.jsonl holds a second copy.")))
 
     def show_checks(self, checks: Sequence[Check]) -> None:
         if list(checks) == self._checked:
@@ -117,8 +89,19 @@ class LogbookView(QWidget):
         clear(self._checks)
         for check in checks:
             self._checks.addWidget(notice(check.severity, check.text, check.remedy))
-        for widget in (self._checks_title, self._rule):
+        for widget in (self._top, self._rule):
             widget.setVisible(bool(checks))
+        self._fit_checks()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self._fit_checks()
+
+    def _fit_checks(self) -> None:
+        """As tall as they are, but at most three fifths; what is more is scrolled to."""
+        above = self._above
+        wanted = above.heightForWidth(self.width()) if above.hasHeightForWidth() else above.sizeHint().height()
+        self._top.setFixedHeight(min(wanted, self.height() * 3 // 5))
 
     def _write(self) -> None:
         text = self.note.text().strip()

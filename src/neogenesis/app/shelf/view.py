@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractButton, QHBoxLayout, QScrollArea, QWidget
+from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPen, QResizeEvent
+from PyQt6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from neogenesis.app.bench import Dock
 from neogenesis.app.language import said, tr
-from neogenesis.app.parts.controls import clear
 from neogenesis.app.parts.mirror import draw_text, follow_direction
+from neogenesis.app.parts.rows import RowsModel
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.theme.look import BODY, SMALL, look
 from neogenesis.app.words import HEALTH_SEVERITY, bus_name, health_word, nominal, tail
 
 _NARROWEST, _WIDEST = 192, 320
+_GAP = 10
 _ELIDE = Qt.TextElideMode.ElideRight
 
 
@@ -71,61 +72,99 @@ def lines_of(dock: Dock, use: str) -> tuple[Line, ...]:
     )
 
 
-class DockCard(QAbstractButton):
+@dataclass(frozen=True, slots=True)
+class Card:
     """One dock. `use` says what may happen to its drive: sealed, may be written, being written."""
 
-    def __init__(self) -> None:
-        super().__init__()
-        self._shown: tuple[Dock, str] | None = None
-        self.show_dock(Dock(), "")
+    dock: Dock
+    use: str
+    lines: tuple[Line, ...]
 
-    def show_dock(self, dock: Dock, use: str) -> None:
-        if (dock, use) == self._shown:
-            return
-        self._shown = (dock, use)
-        self.dock, self.use, self.lines = dock, use, lines_of(dock, use)
+    @classmethod
+    def of(cls, dock: Dock, use: str) -> Card:
+        return cls(dock, use, lines_of(dock, use))
+
+    @property
+    def spoken(self) -> str:
+        drive = self.dock.docked.drive if self.dock.docked else None
+        return f"{drive.model} {tail(drive.serial)} {self.use}" if drive else tr("dock empty")
+
+    @property
+    def hint(self) -> str:
+        docked = self.dock.docked
+        if docked is None:
+            return ""
+        return said(docked.trouble) if docked.trouble else tr("Show all about this drive")
+
+    def width(self) -> int:
+        """Pixels that its words ask for, within bounds."""
         wide = max((line.width() for line in self.lines), default=0) + look().px(62)
-        self.setMinimumWidth(min(max(wide, look().px(_NARROWEST)), look().px(_WIDEST)))
-        self.update()
-        drive = dock.docked.drive if dock.docked else None
-        if drive is None:
-            self.setAccessibleName(tr("dock empty"))
-            self.setToolTip("")
-            self.unsetCursor()
-            self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        else:
-            self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-            self.setAccessibleName(f"{drive.model} {tail(drive.serial)} {use}")
-            self.setToolTip(
-                said(dock.docked.trouble) if dock.docked and dock.docked.trouble else tr("Show all about this drive")
-            )
-            self.setCursor(Qt.CursorShape.PointingHandCursor)
+        return min(max(wide, look().px(_NARROWEST)), look().px(_WIDEST))
 
-    def sizeHint(self) -> QSize:
-        return QSize(look().px(290), look().px(66))
 
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        painter = QPainter(self)
-        follow_direction(painter, self.rect())
+class CardsModel(RowsModel[Card]):
+    """Only a card of which something is different is told to the view."""
+
+    def show(self, rows: list[Card]) -> None:
+        if len(rows) != len(self.rows):
+            super().show(rows)
+            return
+        changed = [n for n, (one, other) in enumerate(zip(self.rows, rows, strict=True)) if one != other]
+        self.rows = rows
+        for number in changed:
+            self.dataChanged.emit(self.index(number), self.index(number))
+
+    def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return self.rows[index.row()].hint
+        return super().data(index, role)
+
+    def flags(self, index: QModelIndex) -> Qt.ItemFlag:
+        """An empty dock cannot be chosen."""
+        return super().flags(index) if self.rows[index.row()].dock.docked else Qt.ItemFlag.NoItemFlags
+
+
+class CardDelegate(QStyledItemDelegate):
+    """Paints a dock: its tag, three lines about the drive, dashed when it was pulled out."""
+
+    def __init__(self, shelf: ShelfView) -> None:
+        super().__init__(shelf)
+        self._shelf = shelf
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
+        return QSize(self._shelf.card_width(index.row()), look().px(68))
+
+    def paint(self, painter: QPainter | None, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+        if painter is None:
+            return
+        card: Card = index.data(Qt.ItemDataRole.UserRole)
+        painter.save()
+        follow_direction(painter, option.rect)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        area = QRectF(self.rect()).adjusted(1, 1, -1, -1)
-        ghost = not self.dock.present
+        area = QRectF(option.rect).adjusted(1, 1, -1, -1)
+        ghost = not card.dock.present
         dashed = QPen(look().colour("free"), 1.2, Qt.PenStyle.DashLine)
         painter.setPen(dashed if ghost else QPen(look().colour("line"), 1))
         painter.setBrush(Qt.BrushStyle.NoBrush if ghost else look().colour("ground"))
-        if self.hasFocus():
+        if option.state & QStyle.StateFlag.State_HasFocus:
             painter.setPen(QPen(look().colour("accent"), 2))
         painter.drawRoundedRect(area, 7, 7)
-        if self.dock.docked is None:
+        if card.dock.docked is None:
             painter.setPen(look().colour("muted"))
             painter.setFont(look().font(SMALL))
             draw_text(painter, area, Qt.AlignmentFlag.AlignCenter, tr("dock empty"))
-            return
+        else:
+            self._paint_words(painter, area, card, ghost)
+        painter.restore()
+
+    def _paint_words(self, painter: QPainter, area: QRectF, card: Card, ghost: bool) -> None:
         side = look().px(28)
-        paint_tag(painter, self.dock.tag, QRectF(look().px(10), area.center().y() - side / 2, side, side), ghost)
-        left, right = look().px(48), area.right() - look().px(10)
+        paint_tag(
+            painter, card.dock.tag, QRectF(area.left() + look().px(9), area.center().y() - side / 2, side, side), ghost
+        )
+        left, right = area.left() + look().px(47), area.right() - look().px(10)
         tall = area.height() / 3.0
-        for index, line in enumerate(self.lines):
+        for index, line in enumerate(card.lines):
             row = QRectF(left, area.top() + 2 + index * (tall - 1), right - left, tall)
             taken = 0
             for words in (line.far, line.near):
@@ -140,43 +179,68 @@ class DockCard(QAbstractButton):
                 taken = words.width() + look().px(8)
 
 
-class ShelfView(QScrollArea):
-    """All docks side by side; scrolls sideways when there are many."""
+class ShelfView(QListView):
+    """All docks side by side; scrolls sideways when there are many. Arrow keys go along, Return shows a drive."""
 
     drive_asked = pyqtSignal(object)
 
     def __init__(self) -> None:
         super().__init__()
-        self.setObjectName("surface")
-        self._row = QWidget()
-        self._row.setObjectName("surface")
-        self._row.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._layout = QHBoxLayout(self._row)
-        self._layout.setContentsMargins(look().px(16), look().px(10), look().px(16), look().px(10))
-        self._layout.setSpacing(look().px(10))
-        self.setWidget(self._row)
-        self.setWidgetResizable(True)
+        self.setObjectName("shelf")
+        self.setFlow(QListView.Flow.LeftToRight)
+        self.setWrapping(False)
+        self.setSpacing(_GAP // 2)
+        self.setHorizontalScrollMode(QListView.ScrollMode.ScrollPerPixel)
         self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
-        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setResizeMode(QListView.ResizeMode.Adjust)
+        self.setSelectionMode(QListView.SelectionMode.NoSelection)
+        self.setMouseTracking(True)
+        self.setAccessibleName(tr("Docks"))
         self.setFixedHeight(look().px(88))
-        self.cards: list[DockCard] = []
+        self.setContentsMargins(0, 0, 0, 0)
+        self.setViewportMargins(look().px(11), look().px(5), look().px(11), 0)
+        self._model = CardsModel(self)
+        self.setModel(self._model)
+        self.setItemDelegate(CardDelegate(self))
+        self.activated.connect(self._ask)
+        self.clicked.connect(self._ask)
+
+    @property
+    def cards(self) -> list[Card]:
+        return self._model.rows
 
     def show_docks(self, docks: list[tuple[Dock, str]]) -> None:
-        """Each dock with what may happen to its drive; only a card of which something is different is touched."""
-        if len(docks) != len(self.cards):
-            clear(self._layout)
-            self.cards = [DockCard() for _ in docks]
-            for card in self.cards:
-                card.clicked.connect(lambda _, card=card: card.dock.docked and self.drive_asked.emit(card.dock))
-                self._layout.addWidget(card)
-                card.show()
-        for card, (dock, use) in zip(self.cards, docks, strict=True):
-            card.show_dock(dock, use)
+        """Each dock with what may happen to its drive."""
+        self._model.show([Card.of(dock, use) for dock, use in docks])
         self.setFixedHeight(look().px(88 if len(docks) <= 6 else 98))
+
+    def card_width(self, number: int) -> int:
+        """What a card asks for, or an equal part of the room when all have more than enough."""
+        viewport = self.viewport()
+        room = viewport.width() if viewport is not None else self.width()
+        each = room // max(1, len(self.cards)) - _GAP
+        widths = [card.width() for card in self.cards]
+        return each if all(each >= width for width in widths) else max(widths[number], min(each, look().px(_WIDEST)))
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        self.scheduleDelayedItemsLayout()
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        super().mouseMoveEvent(event)
+        if event is not None:
+            over = self.indexAt(event.position().toPoint())
+            full = over.isValid() and self.cards[over.row()].dock.docked is not None
+            self.setCursor(Qt.CursorShape.PointingHandCursor if full else Qt.CursorShape.ArrowCursor)
+
+    def _ask(self, index: QModelIndex) -> None:
+        card: Card | None = index.data(Qt.ItemDataRole.UserRole)
+        if card is not None and card.dock.docked:
+            self.drive_asked.emit(card.dock)
 
     def bring(self, dock: Dock | None) -> None:
         """Let a drive's card be in sight, where there are more than fit."""
-        card = next((c for c in self.cards if dock is not None and c.dock.docked and c.dock.tag == dock.tag), None)
-        if card is not None:
-            self.ensureWidgetVisible(card, look().px(20), 0)
+        found = (n for n, card in enumerate(self.cards) if dock and card.dock.docked and card.dock.tag == dock.tag)
+        number = next(found, None)
+        if number is not None:
+            self.scrollTo(self._model.index(number), QListView.ScrollHint.EnsureVisible)

@@ -144,6 +144,7 @@ class Look(QObject):
             border-radius: {px(3)}px; background: {t.raised}; }}
         QListWidget::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
         QListView#plain {{ border: 0; background: transparent; outline: 0; }}
+        QListView#shelf {{ border: 0; background: {t.surface}; outline: 0; }}
         QScrollArea {{ border: 0; background: transparent; }}
         QScrollArea > QWidget > QWidget {{ background: transparent; }}
         QScrollBar:vertical {{ background: transparent; width: {px(10)}px; }}
