@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
@@ -11,8 +12,8 @@ from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
+from neogenesis.app.keep.heard import Lane
 from neogenesis.app.keep.lanes import LaneRow, Lanes
-from neogenesis.app.keep.model import Lane
 from neogenesis.app.keep.passes import PASS_WORDS, PassLine
 from neogenesis.app.parts.course import CoursePlot, course_scene
 from neogenesis.app.parts.figures import LostFiles, ProgressFigures
@@ -159,7 +160,7 @@ def test_lanes_say_who_how_far_and_why_one_dropped_out(qtbot: QtBot) -> None:
     lanes.row_of(lane.target).show_lane(lane, None, "2026-05-17T09:00:00+00:00", 10.0)
     words = " ".join(w.text() for w in lanes.findChildren(QWidget) if hasattr(w, "text"))
     assert "one.img" in words and "3 GiB of 12 GiB" in words and "200 MB/s" in words and "ends between" in words
-    lane.outcome, lane.text, lane.remedy = "stop", "It no longer takes bytes.", "Connect it again."
+    lane = replace(lane, outcome="stop", text="It no longer takes bytes.", remedy="Connect it again.")
     lanes.row_of(lane.target).show_lane(lane, None, "", 0.0)
     words = " ".join(w.whole() for w in lanes.findChildren(QWidget) if hasattr(w, "whole"))
     assert "no longer takes bytes" in words

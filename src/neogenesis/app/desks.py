@@ -12,9 +12,9 @@ from neogenesis.core.job import Job
 
 
 class Desks(QObject):
-    """`changed` tells that something of a job is different, `ended` how work of a job came to its end."""
+    """`changed` tells of which job what is different, named as `OpenJob` does; `ended` how work of a job ended."""
 
-    changed = pyqtSignal(str)
+    changed = pyqtSignal(str, str)
     ended = pyqtSignal(str, str)
 
     def __init__(self, bench: Bench) -> None:
@@ -60,13 +60,13 @@ class Desks(QObject):
         if desk is None:
             self._bench.forget(ticket)
             desk = self._open[ticket] = OpenJob(self._bench, ticket)
-            desk.changed.connect(lambda: self.changed.emit(ticket))
+            desk.changed.connect(lambda what: self.changed.emit(ticket, what))
             desk.ended.connect(lambda text: self._ended(ticket, text))
         return desk
 
     def _ended(self, ticket: str, text: str) -> None:
         self.ended.emit(ticket, text)
-        self.changed.emit(ticket)
+        self.changed.emit(ticket, "job")
 
     def _drop_idle(self) -> None:
         for ticket, desk in list(self._open.items()):

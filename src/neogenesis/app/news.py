@@ -25,7 +25,7 @@ class News(QObject):
         self._timer.setInterval(_LOOK_MS)
         self._timer.timeout.connect(self.look)
         desks.ended.connect(self._ended)
-        desks.changed.connect(lambda _: self.look())
+        desks.changed.connect(lambda *_: self.look())
         self.look()
 
     def rename(self, name: str) -> None:

@@ -20,14 +20,32 @@ from neogenesis.app.survey.others import OthersModel
 from neogenesis.app.swap.model import SwapModel
 from neogenesis.app.transfer.model import TransferModel
 
+#: The models of an open job, as they are told by `OpenJob.changed`.
+PARTS = (
+    "intake",
+    "survey",
+    "looks",
+    "others",
+    "plan",
+    "decide",
+    "fit",
+    "quote",
+    "swap",
+    "first_boot",
+    "transfer",
+    "handover",
+    "keep",
+)
+
 
 class OpenJob(Session):
     """Holds the models of the stops, each given those that it builds upon.
 
-    `changed` tells that one of them, or the record of the job, is another one; `ended` how work came to its end.
+    `changed` tells which of them is another one: a name of `PARTS`, or `job` for the record of the job itself. `ended`
+    tells how work came to its end.
     """
 
-    changed = pyqtSignal()
+    changed = pyqtSignal(str)
     ended = pyqtSignal(str)
 
     def __init__(self, bench: Bench, ticket: str) -> None:
@@ -50,25 +68,11 @@ class OpenJob(Session):
             self.learn("old", self.survey.record.drive)
         if self.plan.written is not None and self.plan.written.target.drive is not None:
             self.learn("new", self.plan.written.target.drive)
-        for model in (
-            self.intake,
-            self.survey,
-            self.looks,
-            self.others,
-            self.plan,
-            self.decide,
-            self.fit,
-            self.quote,
-            self.swap,
-            self.first_boot,
-            self.transfer,
-            self.handover,
-            self.keep,
-        ):
-            model.changed.connect(self.changed)
+        for what in PARTS:
+            getattr(self, what).changed.connect(lambda what=what: self.changed.emit(what))
         self.transfer.ended.connect(self.ended)
         self.keep.ended.connect(self.ended)
-        bench.jobs_changed.connect(self.changed)
+        bench.jobs_changed.connect(self._job_changed)
 
     @property
     def is_busy(self) -> bool:
@@ -76,9 +80,12 @@ class OpenJob(Session):
         looking = self.looks.is_busy or bool(self.others.reading) or self.first_boot.is_busy
         return looking or self.survey.reading or self.plan.reading or self.transfer.is_active or self.keep.is_active
 
+    def _job_changed(self) -> None:
+        self.changed.emit("job")
+
     def close(self) -> None:
         """Let go of what is being watched; a transfer that runs goes on."""
-        self.bench.jobs_changed.disconnect(self.changed)
+        self.bench.jobs_changed.disconnect(self._job_changed)
         self.intake.close()
         self.transfer.close()
         self.swap.close()

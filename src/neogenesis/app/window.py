@@ -23,6 +23,8 @@ from neogenesis.core.job import first_broken
 from neogenesis.core.job.route import position
 
 _NARROW = 1180
+#: What decides about the use of a drive (see `Desks.use`).
+_SAY_WHAT_IS_WRITTEN = ("job", "survey", "plan", "transfer", "keep")
 
 
 class MainWindow(QMainWindow):
@@ -172,13 +174,14 @@ class MainWindow(QMainWindow):
         if self.job is None:
             self._jobs_changed()
 
-    def _desk_changed(self, ticket: str) -> None:
+    def _desk_changed(self, ticket: str, what: str) -> None:
         """Something of a job is different; only the one in front has stops to show it."""
         if self.job is None:
             self._jobs_changed()
         elif self.job.ticket == ticket:
             self._show_marks()
-            self._show_shelf()
+            if what in _SAY_WHAT_IS_WRITTEN:
+                self._show_shelf()
 
     def _jobs_changed(self) -> None:
         if self.job is None:

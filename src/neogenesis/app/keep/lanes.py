@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from neogenesis.app.bench import Dock
-from neogenesis.app.keep.model import Lane
+from neogenesis.app.keep.heard import Lane
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import Elided, label, row, stack
 from neogenesis.app.parts.progress import ProgressLine

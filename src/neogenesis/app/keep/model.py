@@ -10,12 +10,12 @@ import signal
 import subprocess
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import ClassVar, Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from neogenesis.app.keep.heard import Heard
 from neogenesis.app.language import mark
 from neogenesis.app.session import Session
 from neogenesis.app.transfer.events import EventFile
@@ -24,14 +24,12 @@ from neogenesis.bench import worker
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job.saved import RESCUE_MAP
 from neogenesis.core.record import Record, load, save
-from neogenesis.core.work import Event
 
 Kind = Literal["image", "restore", "rescue", "salvage", "stick"]
 #: What goes from a file onto one or several drives; all else reads the old drive.
 ONTO: tuple[Kind, ...] = ("restore", "stick")
 State = Literal["ready", "running", "stopping", "ended"]
 _POLL_MS = 150
-_MOST_POINTS = 4000
 _WORDS = {
     "image": mark("Image"),
     "restore": mark("Restore"),
@@ -51,53 +49,6 @@ class Kept(Record, frozen=True, kw_only=True):
     place: str
     targets: tuple[str, ...] = ()
     process: int = 0
-
-
-@dataclass
-class Lane:
-    """How one of several targets stands. `outcome` is empty while it goes on, then a severity."""
-
-    target: str
-    phase: str = ""
-    now: str = ""
-    copied_bytes: int = 0
-    total_bytes: int = 0
-    rate_bytes_per_s: float = 0.0
-    left_s: tuple[float, float] | None = None
-    outcome: str = ""
-    text: str = ""
-    remedy: str = ""
-
-    @property
-    def share(self) -> float:
-        return self.copied_bytes / max(1, self.total_bytes)
-
-    @property
-    def carried_bytes(self) -> int:
-        """Copied, and then read back, one after the other."""
-        return self.copied_bytes + (self.total_bytes if self.phase == "verify" else 0)
-
-
-@dataclass
-class Heard:
-    """What the events have told so far."""
-
-    started_wall: str = ""
-    pace: float = 1.0
-    latest: Event | None = None
-    outcome: Event | None = None
-    resting: str = ""
-    outline: str = ""
-    course: list[tuple[float, float]] = field(default_factory=list)
-    soundings: list[tuple[int, float]] = field(default_factory=list)
-    lanes: dict[str, Lane] = field(default_factory=dict)
-    files: list[tuple[int, str, int, int]] = field(default_factory=list)
-    files_count: int = 0
-
-    def figure(self, name: str) -> float | None:
-        """A number of the latest progress."""
-        value = self.latest.figures.get(name) if self.latest else None
-        return float(value) if isinstance(value, int | float) else None
 
 
 class KeepModel(QObject):
@@ -242,50 +193,8 @@ class KeepModel(QObject):
         heard = False
         for event in self._events.news():
             heard = True
-            self._hear(event)
+            self.heard = self.heard.after(event)
         return heard
-
-    def _hear(self, event: Event) -> None:
-        heard = self.heard
-        if event.target:
-            self._hear_lane(event)
-        elif event.event == "outcome":
-            heard.outcome = event
-        elif event.event == "start":
-            heard.started_wall, heard.pace = event.wall, float(event.figures.get("pace", 1.0))
-        elif event.code == "resting":
-            heard.resting = event.text
-        elif event.code == "files-touched":
-            heard.files = [tuple(row) for row in event.figures.get("files", [])]
-            heard.files_count = int(event.figures.get("count", 0))
-        elif event.event == "progress":
-            heard.latest, heard.resting = event, ""
-            heard.outline = str(event.figures.get("outline", heard.outline))
-            self._add_course(event.time_s, event.copied_bytes)
-            heard.soundings.append((event.place_bytes, event.slowest_read_s))
-            if len(heard.soundings) > _MOST_POINTS:
-                del heard.soundings[::2]
-
-    def _add_course(self, time_s: float, done_bytes: float) -> None:
-        course = self.heard.course
-        if not course or time_s > course[-1][0]:
-            course.append((time_s, done_bytes))
-        if len(course) > _MOST_POINTS:
-            del course[::2]
-
-    def _hear_lane(self, event: Event) -> None:
-        lane = self.heard.lanes.setdefault(event.target, Lane(event.target))
-        if event.event == "progress":
-            self.heard.latest = event
-            lane.phase, lane.copied_bytes, lane.total_bytes = event.phase, event.copied_bytes, event.total_bytes
-            lane.rate_bytes_per_s, lane.left_s = event.rate_bytes_per_s, event.left_s
-            self._add_course(event.time_s, sum(one.carried_bytes for one in self.heard.lanes.values()))
-        elif event.event == "operation":
-            lane.now = event.text
-        elif event.code == "target-done":
-            lane.outcome, lane.text = "good", event.text
-        elif event.code == "target-dropped":
-            lane.outcome, lane.text, lane.remedy = "stop", event.text, event.remedy
 
     def _conclude(self, note: bool) -> None:
         """It has ended: say how, and write it into the logbook when it was watched."""

@@ -6,7 +6,7 @@ their share and large ones give way. Which ones are out of scale is said, so tha
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from PyQt6.QtCore import QRectF
@@ -144,7 +144,7 @@ def spread(wanted: Sequence[float], heights: Sequence[float], top: float, bottom
     return tops
 
 
-def filled(strata: Sequence[Stratum], shares: dict[int, float]) -> list[Stratum]:
+def filled(strata: Sequence[Stratum], shares: Mapping[int, float]) -> list[Stratum]:
     """The strata with how much of each has been copied."""
     return [replace(s, filled=shares.get(s.number, 0.0) if s.number is not None else None) for s in strata]
 

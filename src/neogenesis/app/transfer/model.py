@@ -6,7 +6,7 @@ The worker goes on without the window. A new window finds it by its lock and rea
 from __future__ import annotations
 
 import subprocess
-from dataclasses import dataclass, field
+from dataclasses import replace
 from pathlib import Path
 from typing import Literal
 
@@ -17,6 +17,7 @@ from neogenesis.app.language import mark, tr
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
 from neogenesis.app.transfer.events import EventFile
+from neogenesis.app.transfer.progress import Progress
 from neogenesis.app.words import tail
 from neogenesis.app.work import Failure
 from neogenesis.bench import worker
@@ -32,35 +33,7 @@ State = Literal["no-plan", "ready", "starting", "running", "paused", "stopping",
 #: The two drives, in words.
 WHICH: dict[Which, str] = {"old": mark("old"), "new": mark("new")}
 _POLL_MS = 120
-_MOST_POINTS = 4000
-
-
-@dataclass
-class Progress:
-    """What the events have told so far. Bytes and seconds of the transfer's own clock."""
-
-    started_wall: str = ""
-    pace: float = 1.0
-    phase: str = ""
-    now: str = ""
-    operation: int = -1
-    copied_bytes: int = 0
-    total_bytes: int = 0
-    rate_bytes_per_s: float = 0.0
-    time_s: float = 0.0
-    left_s: tuple[float, float] | None = None
-    place_bytes: int = 0
-    lost_bytes: int = 0
-    shares: dict[int, float] = field(default_factory=dict)
-    checked_share: float = 0.0
-    course: list[tuple[float, float]] = field(default_factory=list)
-    copied_before: int = 0
-    soundings: list[tuple[int, float]] = field(default_factory=list)
-    lost: list[tuple[int, int]] = field(default_factory=list)
-    findings: list[Event] = field(default_factory=list)
-    files: list[tuple[int, str, int, int]] = field(default_factory=list)
-    celsius: tuple[float | None, float | None] = (None, None)
-    outcome: Event | None = None
+_STATES: dict[str, State] = {"start": "running", "paused": "paused", "resumed": "running"}
 
 
 class TransferModel(QObject):
@@ -212,7 +185,7 @@ class TransferModel(QObject):
         self.progress, self._events, self.failure = Progress(), EventFile(self.files.events), None
         if resume:
             self._read_events()
-            self.progress.outcome = None
+            self.progress = replace(self.progress, outcome=None)
         self._process = worker.start_worker(self.path, tail, resume, verify)
         self.state = "starting"
         self._session.record(
@@ -265,66 +238,12 @@ class TransferModel(QObject):
         return news
 
     def _hear(self, event: Event) -> str:
-        progress = self.progress
-        progress.time_s = event.time_s
+        self.progress = self.progress.after(event, self.plan)
         if event.event == "progress":
-            self._hear_progress(event)
             return "moved"
-        if event.event == "start":
-            lost, findings = progress.lost, progress.findings
-            self.progress = Progress(
-                started_wall=event.wall, pace=float(event.figures.get("pace", 1.0)), lost=lost, findings=findings
-            )
-            self.state = "running"
-        elif event.event == "operation":
-            progress.operation, progress.phase, progress.now = event.operation, event.phase, event.text
-            self._fill_before(event)
-        elif event.event == "finding":
-            progress.findings.append(event)
-            if event.code == "unreadable":
-                progress.lost.append((event.place_bytes, event.place_bytes + event.lost_bytes))
-                progress.lost_bytes += event.lost_bytes
-        elif event.code == "files-touched":
-            progress.files = [tuple(row) for row in event.figures.get("files", [])]
-        elif event.event == "paused":
-            self.state = "paused"
-        elif event.event == "resumed":
-            self.state = "running"
-        elif event.event == "outcome":
-            progress.outcome = event
+        state: State | None = _STATES.get(event.event)
+        self.state = state or self.state
         return "step"
-
-    def _hear_progress(self, event: Event) -> None:
-        progress = self.progress
-        if event.phase == "verify" and not progress.copied_before and progress.course:
-            progress.copied_before = int(progress.course[-1][1])  # reading back goes on below what was copied
-        progress.phase = event.phase
-        progress.copied_bytes, progress.total_bytes = event.copied_bytes, event.total_bytes
-        progress.rate_bytes_per_s, progress.left_s = event.rate_bytes_per_s, event.left_s
-        progress.celsius = (event.figures.get("old_celsius"), event.figures.get("new_celsius"))
-        progress.course.append((event.time_s, progress.copied_before + event.copied_bytes))
-        if len(progress.course) > _MOST_POINTS:
-            progress.course = progress.course[::2]
-        if event.phase == "verify":
-            progress.checked_share = event.copied_bytes / max(1, event.total_bytes)
-            return
-        progress.place_bytes = event.place_bytes
-        progress.soundings.append((event.place_bytes, event.slowest_read_s))
-        if len(progress.soundings) > _MOST_POINTS:
-            progress.soundings = progress.soundings[::2]
-        plan = self.plan
-        if plan and event.partition is not None and event.operation >= 0:
-            size = plan.operations[event.operation].bytes
-            progress.shares[event.partition] = min(1.0, event.partition_bytes / max(1, size))
-
-    def _fill_before(self, event: Event) -> None:
-        """Everything that an earlier step copied is whole."""
-        plan = self.plan
-        if plan is None:
-            return
-        for operation in plan.operations[: max(0, event.operation)]:
-            if operation.kind == "copy" and operation.partition is not None:
-                self.progress.shares[operation.partition] = 1.0
 
     def _conclude(self) -> None:
         """The worker has ended: say how, once."""
