@@ -27,6 +27,12 @@ def test_every_core_module_works_without_a_window() -> None:
     assert done.returncode == 0, done.stderr
 
 
+def test_the_command_line_brings_neither_database_nor_window_along() -> None:
+    code = "import sys, neogenesis.cli.main\nprint(*(m for m in ('sqlalchemy', 'alembic', 'PyQt6', 'scipy') if m in sys.modules))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.split() == []
+
+
 @pytest.mark.parametrize("tokens", [DAY, NIGHT])
 def test_contrast_of_text_and_marks(tokens: Tokens) -> None:
     for ground in (tokens.ground, tokens.surface, tokens.raised, tokens.accent_soft):

@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from neogenesis.bench.records import open_records
 from neogenesis.core.errors import BadArgument, BadRecord
-from neogenesis.core.job import ROUTE, Improvement, Job, JobStore, improvement_of, make_report
+from neogenesis.core.job import ROUTE, Improvement, Job, improvement_of, make_report
+from neogenesis.core.job.store import JobStore
 from neogenesis.core.plan import Plan
 from neogenesis.core.record import load
 from neogenesis.core.transfer import load_manifest

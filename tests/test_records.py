@@ -160,9 +160,9 @@ def test_manifest_names_the_flipped_bit(tmp_path: Path, standard: Path, neogenes
     assert wrong_chunks(store, [chunk]) == [chunk]
     with pytest.raises(Mismatch, match="partition 3"):
         verify_against(manifest, store, open_tree)
-    for broken in ('"start": 1', "[5, 4, "):
+    for broken in ('"start":1', "[5,4,"):
         path = tmp_path / "broken.manifest.json"
-        path.write_text((tmp_path / "p.manifest.json").read_text().replace("[1048576, ", broken, 1))
+        path.write_text((tmp_path / "p.manifest.json").read_text().replace("[1048576,", broken, 1))
         with pytest.raises(BadRecord):
             load_manifest(path)
 

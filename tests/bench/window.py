@@ -20,7 +20,8 @@ from neogenesis.app.work import Work
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.records import open_records
-from neogenesis.core.job import Job, JobStore
+from neogenesis.core.job import Job
+from neogenesis.core.job.store import JobStore
 from tests.bench.probe import Probe
 
 

@@ -15,7 +15,8 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from neogenesis.app.work import Failure, Work
 from neogenesis.bench.docks import Docked, Docks
 from neogenesis.core.errors import NeogenesisError
-from neogenesis.core.job import Glance, Job, JobStore, LogEntry, Shop, Which, load_shop, save_shop
+from neogenesis.core.job import Glance, Job, LogEntry, Shop, Which, load_shop, save_shop
+from neogenesis.core.job.store import JobStore
 from neogenesis.core.work.control import Clock
 
 if TYPE_CHECKING:

@@ -13,7 +13,7 @@ from neogenesis.bench.folders import bench_folder, person_folder
 from neogenesis.bench.records import open_records
 from neogenesis.bench.simulated.demo import demo_bench, demo_folder
 from neogenesis.core.errors import BadArgument
-from neogenesis.core.job import JobStore
+from neogenesis.core.job.store import JobStore
 
 
 def run_window() -> int:

@@ -13,7 +13,7 @@ from typing import Any
 
 from neogenesis import __version__
 from neogenesis.core.errors import BadRecord
-from neogenesis.core.job import JobStore
+from neogenesis.core.job.store import JobStore
 
 _UTILITIES = ("ntfsresize", "resize2fs", "e2fsck", "fsck.fat", "fsck.exfat", "qemu-img", "smartctl", "udisksctl")
 _PACKAGES = ("PyQt6", "numpy", "msgspec", "blake3", "zstandard", "pytsk3", "SQLAlchemy", "alembic", "click", "jeepney")

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from neogenesis.core.job import JobStore
 from neogenesis.core.job.past import Outcome, outcomes_of
+from neogenesis.core.job.store import JobStore
 
 
 def past_of(store: JobStore) -> list[Outcome]:

@@ -15,8 +15,8 @@ from sqlalchemy.exc import DatabaseError
 
 from neogenesis.bench.folders import bench_folder
 from neogenesis.core.errors import BadArgument, BadRecord
-from neogenesis.core.job import JobStore
 from neogenesis.core.job.migrations import bring_up_to_date
+from neogenesis.core.job.store import JobStore
 from neogenesis.core.record import set_aside
 
 _DAMAGED = frozenset({sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB})

@@ -7,14 +7,23 @@ from pathlib import Path
 import click
 
 from neogenesis.bench import looking, planning
+from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import to_json
+from neogenesis.core.run_in import Figure
 from neogenesis.core.survey.filling import kinds
 from neogenesis.core.survey.speech import speed_sentences
-from neogenesis.core.units import both_text
+from neogenesis.core.units import both_text, decimal_text, rate_text
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 _MOST_TOLD = 12
+_FIGURES: tuple[tuple[str, Figure], ...] = (
+    ("Long stride, reading", "stride-read"),
+    ("Long stride, writing", "stride-write"),
+    ("Staying power", "staying"),
+    ("Short steps, reading", "steps-read"),
+    ("Short steps, writing", "steps-write"),
+)
 
 
 @click.command()
@@ -65,4 +74,49 @@ def speed(drive: str, as_json: bool) -> None:
         click.echo(line)
 
 
-COMMANDS = (fills, speed)
+@click.command("run-in")
+@click.argument("folder", metavar="FOLDER")
+@click.option("--seconds", type=click.FloatRange(1, 3600), default=60.0, show_default=True, help="How long, about.")
+@click.option("--bytes", "most", type=click.IntRange(min=1), help="Write so many bytes at most.")
+@click.option("--part", type=click.Path(path_type=Path), help="The part's record (JSON), to set beside it.")
+@_json
+def run_in(folder: str, seconds: float, most: int | None, part: Path | None, as_json: bool) -> None:
+    """Measure what a drive gives, on a scratch file in FOLDER that goes away again.
+
+    Long stride: one long read or write. Short steps: single blocks of 4096 bytes at places taken by chance. Staying
+    power: writing on until its cache runs out.
+
+    Example: neogenesis run-in /media/new/scratch --part corvane-n2.part.json
+    """
+    from neogenesis.bench.cases import read_named
+    from neogenesis.bench.run_in import Heard, run_in_at
+    from neogenesis.core.fit import read_part
+    from neogenesis.core.run_in import PHASES, compared, figure_text, sentences
+
+    rated = read_part(read_named(part, "part"), f"part “{part.name}”") if part is not None else None
+    terminal = Terminal() if is_watched() else None
+
+    def told(heard: Heard) -> None:
+        if terminal is not None:
+            at, rate = decimal_text(heard.paced.at_bytes), rate_text(heard.paced.bytes_per_s)
+            terminal.say(f"{PHASES[heard.phase]}: {rate} after {at}")
+
+    try:
+        found = run_in_at(folder, seconds=seconds, most_bytes=most, tell=told)
+    finally:
+        if terminal is not None:
+            terminal.clear()
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    rows = {row.code: row for row in compared(found, rated)}
+    for title, code in _FIGURES:
+        row = rows[code]
+        said = figure_text(row.code, row.measured)
+        against = f"   rated {figure_text(row.code, row.rated)}" if row.rated is not None else ""
+        click.echo(f"{title:<28} {said:>14}{against}")
+    for sentence in sentences(found, rated):
+        click.echo(sentence)
+
+
+COMMANDS = (fills, speed, run_in)

@@ -35,17 +35,25 @@ class Terminal:
         elif event.event == "operation" and not event.target:
             self._put(event.text)
         elif event.event == "outcome":
-            sys.stderr.write(_CLEAR)
-            sys.stderr.flush()
+            self.clear()
 
     def count(self, what: str, done: int, total: int) -> None:
         """As a progress event, for work that tells none; at most five times a second."""
-        if time.monotonic() - self._shown >= _SECONDS and done < total:
+        if done < total:
+            self.say(f"{what} {decimal_text(done)} of {decimal_text(total)}, {100 * done // max(1, total)} %")
+        else:
+            self.clear()
+
+    def say(self, text: str) -> None:
+        """Anything else, at most five times a second."""
+        if time.monotonic() - self._shown >= _SECONDS:
             self._shown = time.monotonic()
-            self._put(f"{what} {decimal_text(done)} of {decimal_text(total)}, {100 * done // max(1, total)} %")
-        elif done >= total:
-            sys.stderr.write(_CLEAR)
-            sys.stderr.flush()
+            self._put(text)
+
+    def clear(self) -> None:
+        """The line is gone."""
+        sys.stderr.write(_CLEAR)
+        sys.stderr.flush()
 
     def _put(self, text: str) -> None:
         width = shutil.get_terminal_size().columns

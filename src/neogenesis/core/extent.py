@@ -132,7 +132,11 @@ class Extents:
 
     def chunks(self, largest: int) -> Iterator[tuple[int, int]]:
         """The set cut into pieces of at most `largest` bytes, cut at multiples of `largest`."""
-        for start, end in self:
+        for run in self:
+            start, end = run
+            if end <= (start // largest + 1) * largest:
+                yield run
+                continue
             while start < end:
                 stop = min(end, (start // largest + 1) * largest)
                 yield start, stop

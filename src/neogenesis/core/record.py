@@ -151,12 +151,15 @@ def settle(path: Path) -> None:
         raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
 
 
-def in_rows(rows: Iterable[str]) -> Iterator[bytes]:
-    """What stands between the brackets of a JSON array with one row a line, many rows at a time."""
-    left, before = iter(rows), ""
+def in_rows(rows: Iterable[tuple[int, int, str]]) -> Iterator[bytes]:
+    """What stands between the brackets of a JSON array with one row a line, many rows at a time.
+
+    The texts of the rows hold no brackets.
+    """
+    left, before = iter(rows), b"\n"
     while some := list(islice(left, _ROWS)):
-        yield (before + "\n" + ",\n".join(some)).encode()
-        before = ","
+        yield before + msgspec.json.encode(some)[1:-1].replace(b"],[", b"],\n[")
+        before = b",\n"
 
 
 def sync_folder(folder: Path) -> None:

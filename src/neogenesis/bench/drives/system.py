@@ -10,7 +10,9 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable
 from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Literal
 
 _NO_DRIVES = ("ram", "zram", "sr", "fd", "dm-", "md", "nbd")
 
@@ -18,6 +20,19 @@ _NO_DRIVES = ("ram", "zram", "sr", "fd", "dm-", "md", "nbd")
 def number_text(number: int) -> str:
     """`8:1`, as the system writes device numbers."""
     return f"{os.major(number)}:{os.minor(number)}"
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """What a drive is connected by: speed (and width) now, and the most that the drive itself could have."""
+
+    kind: Literal["usb", "sata", "pcie"]
+    now: str
+    most: str = ""
+
+    @property
+    def is_less(self) -> bool:
+        return bool(self.most) and self.now != self.most
 
 
 class BlockSystem:
@@ -91,6 +106,44 @@ class BlockSystem:
                     else:
                         found.add(file_key(status))
         return found
+
+    def drives_below(self, number: int) -> list[str]:
+        """Names of the whole drives that a mounted file system stands on, by the device number of its files."""
+        mounts, mounted = self._mounts(), number_text(number)
+        places = {place for device, place in mounts if device == mounted}
+        devices = {mounted, *(device for device, place in mounts if place in places)}
+        below = {self.folder(n).resolve() for device in devices for n in self.below(device)}
+        return [folder.name for folder in self.drives() if folder.resolve() in below]
+
+    def link(self, name: str) -> Link | None:
+        """How a whole drive is connected to this machine; None where the system does not say.
+
+        The nearest of: a USB device's `speed` in Mbit/s, an ATA link's `sata_spd`, the PCI Express link of an NVMe
+        controller. Source: the kernel's documentation of sysfs (Documentation/ABI/testing, usb, ata, bus-pci).
+        """
+        at = (self._root / "sys/block" / name).resolve()
+        for folder in (at, *at.parents):
+            if self.text(folder / "bMaxPacketSize0") and self.text(folder / "speed"):
+                return Link(kind="usb", now=f"{self.text(folder / 'speed')} Mbit/s")
+            for ata in sorted(folder.glob("link*/ata_link/link*")) if folder.name.startswith("ata") else ():
+                now = self.text(ata / "sata_spd")
+                if now and not now.startswith("<"):
+                    most = self.text(ata / "hw_sata_spd_limit")
+                    return Link(kind="sata", now=now, most="" if most.startswith("<") else most)
+            width, speed = (self.text(folder / f"current_link_{what}") for what in ("width", "speed"))
+            if width.isdigit() and int(width) and "nvme" in str(at):
+                most_width, most_speed = (self.text(folder / f"max_link_{what}") for what in ("width", "speed"))
+                most = f"{most_speed.removesuffix(' PCIe')} x{most_width}" if most_width.isdigit() else ""
+                return Link(kind="pcie", now=f"{speed.removesuffix(' PCIe')} x{width}", most=most)
+        return None
+
+    def temperature_c(self, number: int) -> float | None:
+        """Of the one drive below a device or a mounted file system; None where it has no sensor of its own."""
+        folders = [self._root / "sys/block" / name / "device" for name in self.drives_below(number)]
+        # A SATA drive keeps its sensor below itself, an NVMe one below its controller.
+        found = [s for f in folders for s in (*f.glob("hwmon/hwmon*/temp1_input"), *f.glob("hwmon*/temp1_input"))]
+        text = self.text(sorted(found)[0]) if len(folders) == 1 and found else ""
+        return int(text) / 1000 if text.lstrip("-").isdigit() else None
 
     def loops_on(self, status: os.stat_result) -> list[str]:
         """Loop devices made from an image file."""

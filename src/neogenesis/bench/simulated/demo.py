@@ -22,7 +22,8 @@ from neogenesis.bench.simulated.demo_intakes import make_intakes
 from neogenesis.bench.simulated.library import make_library
 from neogenesis.bench.simulated.loaders import put_loaders
 from neogenesis.bench.simulated.packed import unpack
-from neogenesis.core.job import Job, JobStore, Shop, save_shop
+from neogenesis.core.job import Job, Shop, save_shop
+from neogenesis.core.job.store import JobStore
 from neogenesis.core.plan import Policy
 from neogenesis.core.record import save, save_bytes
 from neogenesis.core.units import both_text, nominal_bytes

@@ -19,7 +19,8 @@ from neogenesis.core.intake import (
     Valuable,
     keep_intake,
 )
-from neogenesis.core.job import Job, JobStore
+from neogenesis.core.job import Job
+from neogenesis.core.job.store import JobStore
 
 Promise = Callable[[int, int], str]
 Drive = Callable[[str], str]

@@ -91,7 +91,7 @@ def load_spec(path: Path) -> SimulatedSpec:
         raise BadArgument(text, "Correct the description of the simulated drive.") from error
 
 
-class _Waiter:
+class Waiter:
     """Collects the time that hardware would have taken, and lets it pass."""
 
     def __init__(self, clock: str) -> None:
@@ -126,7 +126,7 @@ class SimulatedDrive(ReadableStore):
         self._file = self._open(PathOpener((path.parent / self.spec.image).resolve()), grip)
         self.size_bytes = self._file.size_bytes
         self.sector_size = self.spec.sector_size
-        self._waiter = _Waiter(self.spec.clock)
+        self._waiter = Waiter(self.spec.clock)
         self._random = random.Random(self.spec.seed)
         self._head = 0
         self._given = 0

@@ -1,4 +1,7 @@
-"""Jobs, their route, the append-only logbook, the dossier folder and the customer's report."""
+"""Jobs, their route, the append-only logbook, the dossier folder and the customer's report.
+
+The store of jobs is taken from `store`: what brings a database along is only loaded where one is opened.
+"""
 
 from neogenesis.core.job.improvement import Improvement, improvement_of
 from neogenesis.core.job.model import Glance, Job, LogEntry, Which, first_broken
@@ -6,14 +9,12 @@ from neogenesis.core.job.report import Report, make_report, report_from_records
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
 from neogenesis.core.job.shop import Shop, load_shop, save_shop
 from neogenesis.core.job.slip import make_slip
-from neogenesis.core.job.store import JobStore
 
 __all__ = [
     "ROUTE",
     "Glance",
     "Improvement",
     "Job",
-    "JobStore",
     "LogEntry",
     "Report",
     "Shop",

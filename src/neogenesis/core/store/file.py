@@ -362,6 +362,13 @@ class _Uncached(ReadableStore):
             raise ReadFailed(offset, len(buffer), "the drive ends here")
         self._file.read_medium(offset, buffer)
 
+    def read_runs(self, runs: Sequence[tuple[int, int]], buffer: memoryview) -> None:
+        if self._file.is_block_device:
+            super().read_runs(runs, buffer)
+            return
+        self._file.drop_cached(min(start for start, _ in runs), max(end for _, end in runs))
+        self._file.read_runs(runs, buffer)
+
 
 class SealedFileStore(FileFace):
     """A file or block device opened read-only. It holds a shared lock, so no transfer can write to it."""

@@ -20,7 +20,7 @@ from neogenesis.core.plan.operations import plan_operations
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.survey import Surveyed
 from neogenesis.core.survey.survey import table_mark
-from neogenesis.core.transfer.readback import holds
+from neogenesis.core.transfer.readback import wrong_chunks
 from neogenesis.core.work import ZEROS, Chunk, ChunkLog, Journal
 
 __all__ = ["check_gates", "check_source", "check_tail", "check_target", "known_wrong", "planned_target", "table_mark"]
@@ -139,8 +139,7 @@ def known_wrong(journal: Journal, target: ReadableStore) -> list[Chunk]:
     Raises Refused when none of them is: then this is another drive.
     """
     chosen = list(_chosen(journal.state.chunks))
-    medium = target.uncached()
-    wrong = [chunk for chunk in chosen if not holds(medium, chunk)]
+    wrong = wrong_chunks(target.uncached(), chosen)
     if chosen and len(wrong) == len(chosen):
         raise Refused(
             "target-changed",
@@ -153,8 +152,7 @@ def known_wrong(journal: Journal, target: ReadableStore) -> list[Chunk]:
 def _chosen(chunks: ChunkLog) -> Iterable[Chunk]:
     """Spread over all of them; those of zeros say nothing, since an empty drive has them as well."""
     found = 0
-    for index in np.linspace(0, max(0, len(chunks) - 1), num=min(len(chunks), 4 * _KNOWN_CHUNKS), dtype=int):
-        chunk = chunks[int(index)]
+    for chunk in chunks.picked(np.linspace(0, max(0, len(chunks) - 1), min(len(chunks), 4 * _KNOWN_CHUNKS), dtype=int)):
         if chunk.digest != ZEROS and found < _KNOWN_CHUNKS:
             found += 1
             yield chunk

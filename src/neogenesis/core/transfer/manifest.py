@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any, ClassVar
@@ -70,7 +70,7 @@ def save_manifest(path: Path, head: dict[str, Any], chunks: Iterable[Chunk]) -> 
 
     def pieces() -> Iterator[bytes]:
         yield ("{\n" + ",\n".join(fields) + ',\n"chunks": [').encode()
-        yield from in_rows(f'[{s}, {e}, "{"zeros" if digest == ZEROS else digest.hex()}"]' for s, e, digest in chunks)
+        yield from in_rows((s, e, "zeros" if digest == ZEROS else digest.hex()) for s, e, digest in chunks)
         yield b"\n]\n}\n"
 
     def hashed() -> Iterator[bytes]:
@@ -159,9 +159,9 @@ def verify_against(
         raise Mismatch("The drive is smaller than what was recorded.", "It is another drive; connect the right one.")
     done = 0
 
-    def told(chunk: Chunk) -> None:
+    def told(some: Sequence[Chunk]) -> None:
         nonlocal done
-        done += chunk.end - chunk.start
+        done += sum(end - start for start, end, _ in some)
         progress(done)
 
     wrong = wrong_chunks(store.uncached(), manifest.chunks, told)

@@ -6,7 +6,6 @@ one thread writes, the next reads and a third hashes. Memory is one buffer per t
 
 from __future__ import annotations
 
-import heapq
 import mmap
 import threading
 from collections.abc import Callable, Iterator, Sequence
@@ -27,9 +26,12 @@ from neogenesis.core.work.control import Control
 #: Small enough to stay in the processor's cache between reading, hashing and writing, large enough for few records.
 CHUNK_BYTES = 4 * MIB
 _ZERO_STEP_BYTES = 256 * MIB
-_THREADS = 3
-_MOST_TOGETHER = 256
+#: Of which more than two would only hold each other up over very many small requests.
+_THREADS, _THREADS_SCATTERED = 3, 2
+#: So many small runs are carried, and read back, at a time.
+MOST_TOGETHER = 256
 _ZERO_BLOCK = 64 * KIB
+_MANY_RUNS = 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,9 +80,14 @@ class RunList:
 
     @classmethod
     def of(cls, origin: Origin, allocation: Extents | None, size: int) -> RunList:
-        """`allocation` of the volume, None for all of its `size` bytes."""
+        """`allocation` of the volume, None for all of its `size` bytes.
+
+        Among many small runs holes are not looked for: reading one of them costs no more than asking.
+        """
         used = Extents.whole(size) if allocation is None else allocation.clipped(0, size)
-        data = used.intersection(origin.store.extents_with_data().widened(64 * KIB, size))
+        data = (
+            used if _is_scattered(used) else used.intersection(origin.store.extents_with_data().widened(64 * KIB, size))
+        )
         edges = Extents.of([(0, min(MIB, size)), (max(0, size - MIB), size)])
         holes = used.minus(data) if data.total < used.total else Extents.of([])
         return cls(origin, data, edges.minus(data).union(holes))
@@ -97,25 +104,36 @@ class RunList:
         """Bytes of all runs."""
         return self._data.total + self._zeros.total
 
+    @property
+    def is_scattered(self) -> bool:
+        """Whether it is very many small runs, as a fragmented volume has them."""
+        return _is_scattered(self._data)
+
     def __iter__(self) -> Iterator[Batch]:
         """Many small runs, as a fragmented volume has them, cost little more together than one."""
+        zeros = self._zeros.chunks(_ZERO_STEP_BYTES)
         waiting: list[tuple[int, int]] = []
-        length = 0
-        merged = heapq.merge(
-            ((start, end, True) for start, end in self._data.chunks(CHUNK_BYTES)),
-            ((start, end, False) for start, end in self._zeros.chunks(_ZERO_STEP_BYTES)),
-        )
-        for start, end, has_data in merged:
-            if waiting and (not has_data or length + end - start > CHUNK_BYTES or len(waiting) >= _MOST_TOGETHER):
+        length, next_zeros = 0, next(zeros, None)
+        for run in self._data.chunks(CHUNK_BYTES):
+            start, end = run
+            is_next = next_zeros is None or start < next_zeros[0]
+            if waiting and (not is_next or length + end - start > CHUNK_BYTES or len(waiting) >= MOST_TOGETHER):
                 yield Batch(self._origin, waiting, False)
                 waiting, length = [], 0
-            if has_data:
-                waiting.append((start, end))
-                length += end - start
-            else:
-                yield Batch(self._origin, [(start, end)], True)
+            while next_zeros is not None and next_zeros[0] < start:
+                yield Batch(self._origin, [next_zeros], True)
+                next_zeros = next(zeros, None)
+            waiting.append(run)
+            length += end - start
         if waiting:
             yield Batch(self._origin, waiting, False)
+        while next_zeros is not None:
+            yield Batch(self._origin, [next_zeros], True)
+            next_zeros = next(zeros, None)
+
+
+def _is_scattered(runs: Extents) -> bool:
+    return len(runs) > _MANY_RUNS and runs.total < len(runs) * MIB
 
 
 class SourceReader:
@@ -198,23 +216,16 @@ def run_pipeline(
                 return False
             side_by_side = batch.origin.store.parallel_reads and len(batch.runs) == 1
             read = None if side_by_side else _read(batch, view, source, seconds)
-            if len(batch.runs) > 1:  # threads that take turns at so many small requests only hold each other up
-                carry(batch, view, *read or ([], 0.0))
-                return True
-        carry(batch, view, *read or _read(batch, view, source, seconds))
-        return True
-
-    def carry(batch: Batch, view: memoryview, lost: list[tuple[int, int]], took: float) -> None:
-        to = batch.origin.target
-        places = [(to + start, to + end) for start, end in batch.runs]
-        chunks = [Chunk(start, end, ZEROS) for start, end in places] if batch.zeros else _hashed(places, view)
+        lost, took = read or _read(batch, view, source, seconds)
+        chunks = _chunks(batch, view)
         with writing:
             _write(target, chunks, view, batch.zeros)
         below = [place for start, end in lost for place in batch.origin.store.places_below(start, end)]
         with telling:
             listener.wrote(batch, chunks, below, took)
+        return True
 
-    run_together(_THREADS, "copy", begin)
+    run_together(_THREADS_SCATTERED if runs.is_scattered else _THREADS, "copy", begin)
 
 
 def _read(
@@ -225,13 +236,17 @@ def _read(
     return [] if batch.zeros else source.read(batch, view), seconds() - started
 
 
-def _hashed(places: list[tuple[int, int]], data: memoryview) -> list[Chunk]:
-    """A chunk for each of `places`, whose bytes stand in `data` one behind the other."""
-    chunks, at = list[Chunk](), 0
-    for start, end in places:
+def _chunks(batch: Batch, data: memoryview) -> list[Chunk]:
+    """A chunk for each run of the batch, whose bytes stand in `data` one behind the other."""
+    to, chunks, at = batch.origin.target, list[Chunk](), 0
+    for start, end in batch.runs:
+        if batch.zeros:
+            chunks.append(Chunk(to + start, to + end, ZEROS))
+            continue
         part = data[at : at + end - start]
         at += end - start
-        chunks.append(Chunk(start, end, blake3(part).digest() if part[0] or data_runs(part) else ZEROS))
+        digest = blake3(part).digest() if part[0] or data_runs(part) else ZEROS
+        chunks.append(Chunk(to + start, to + end, digest))
     return chunks
 
 

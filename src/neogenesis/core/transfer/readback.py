@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import mmap
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from blake3 import blake3
 
@@ -13,7 +13,7 @@ from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Layout
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.system import Trees, files_touching
-from neogenesis.core.transfer.pipeline import CHUNK_BYTES, data_runs, run_together
+from neogenesis.core.transfer.pipeline import CHUNK_BYTES, MOST_TOGETHER, data_runs, run_together
 from neogenesis.core.work import ZEROS, Chunk
 
 _THREADS = 2
@@ -21,20 +21,16 @@ _THREADS = 2
 _MOST_NAMES = 200
 
 
-def holds(store: ReadableStore, chunk: Chunk) -> bool:
-    """Whether the drive holds what the chunk says; what cannot be read it does not hold."""
-    return not wrong_chunks(store, [chunk])
-
-
 def wrong_chunks(
-    store: ReadableStore, chunks: Iterable[Chunk], done: Callable[[Chunk], None] = lambda chunk: None
+    store: ReadableStore, chunks: Iterable[Chunk], done: Callable[[Sequence[Chunk]], None] = lambda some: None
 ) -> list[Chunk]:
-    """Those of `chunks` that `store` does not hold or cannot read. `done` hears of each, one at a time, and may raise.
+    """Those of `chunks` that `store` does not hold or cannot read. `done` hears of them as they come, and may raise.
 
     Reads are one at a time and in order; while one thread reads, the other hashes what is still in its processor's
-    cache. So it takes as long as the slower of the two.
+    cache. So it takes as long as the slower of the two. Small chunks, as a fragmented volume has them, are read and
+    told of many at a time.
     """
-    wrong, queue = list[Chunk](), iter(chunks)
+    wrong, queue = list[Chunk](), _together(chunks)
     reading, telling = threading.Lock(), threading.Lock()
 
     def begin() -> Callable[[], bool]:
@@ -43,26 +39,65 @@ def wrong_chunks(
 
     def check_next(view: memoryview) -> bool:
         with reading:
-            chunk = next(queue, None)
-            if chunk is None:
+            some = next(queue, None)
+            if some is None:
                 return False
-            piece = _read(store, chunk.start, chunk.end, view)
+            pieces = _read_all(store, some, view)
+        if some[0].end - some[0].start > len(view):
+            missed = [] if long_fits(some[0], pieces[0], view) else some
+        else:
+            missed = [c for c, piece in zip(some, pieces, strict=True) if piece is None or not _fits(c.digest, piece)]
+        with telling:
+            wrong.extend(missed)
+            done(some)
+        return True
+
+    def long_fits(chunk: Chunk, piece: memoryview | None, view: memoryview) -> bool:
+        """Whether a chunk that is longer than `view`, of which `piece` has been read, is there."""
         found, at = _Found(chunk.digest), chunk.start
         while piece:
             found.add(piece)
             at += len(piece)
             if at == chunk.end:
-                break
+                return found.fits
             with reading:
                 piece = _read(store, at, chunk.end, view)
-        with telling:
-            if not piece or not found.fits:
-                wrong.append(chunk)
-            done(chunk)
-        return True
+        return False
 
     run_together(_THREADS, "read-back", begin)
     return sorted(wrong)
+
+
+def _together(chunks: Iterable[Chunk]) -> Iterator[list[Chunk]]:
+    """Chunks in their order, as many at a time as are small enough to be read together."""
+    some, length = list[Chunk](), 0
+    for chunk in chunks:
+        size = chunk.end - chunk.start
+        if some and (length + size > CHUNK_BYTES or len(some) >= MOST_TOGETHER):
+            yield some
+            some, length = [], 0
+        some.append(chunk)
+        length += size
+    if some:
+        yield some
+
+
+def _read_all(store: ReadableStore, some: list[Chunk], view: memoryview) -> list[memoryview | None]:
+    """Each of several chunks, one behind the other in `view`, or the beginning of a long one; None for what cannot be.
+
+    When one of several cannot be read, each is asked for by itself.
+    """
+    if len(some) == 1:
+        return [_read(store, some[0].start, some[0].end, view)]
+    pieces, at = list[memoryview | None](), 0
+    for chunk in some:
+        pieces.append(view[at : at + chunk.end - chunk.start])
+        at += chunk.end - chunk.start
+    try:
+        store.read_runs([chunk[:2] for chunk in some], view[:at])
+    except ReadFailed:
+        return [_read(store, c.start, c.end, p) for c, p in zip(some, pieces, strict=True) if p is not None]
+    return pieces
 
 
 def _read(store: ReadableStore, at: int, end: int, view: memoryview) -> memoryview | None:
@@ -73,6 +108,11 @@ def _read(store: ReadableStore, at: int, end: int, view: memoryview) -> memoryvi
     except ReadFailed:
         return None
     return piece
+
+
+def _fits(expected: bytes, piece: memoryview) -> bool:
+    """Whether the bytes of a whole chunk have its digest."""
+    return not data_runs(piece) if expected == ZEROS else blake3(piece).digest() == expected
 
 
 class _Found:

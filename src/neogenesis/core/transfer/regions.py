@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-import heapq
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import ClassVar, Literal
 
 import msgspec
+import numpy as np
 
 from neogenesis.core.drive import Identity
 from neogenesis.core.extent import Extents
 from neogenesis.core.record import Record, in_rows, save_pieces
 
 State = Literal["read", "lost", "postponed", "untried"]
+_STATES: tuple[State, ...] = ("read", "lost", "untried")
+_ROWS = 4096
 
 
 class RegionMap(Record, frozen=True, kw_only=True):
@@ -37,12 +39,13 @@ def region_rows(size_bytes: int, read: Extents, lost: Extents) -> Iterator[tuple
     read = read.clipped(0, size_bytes).minus(lost)
     lost = lost.clipped(0, size_bytes)
     untried = read.union(lost).complement(size_bytes)
-    labelled: list[tuple[Extents, State]] = [(read, "read"), (lost, "lost"), (untried, "untried")]
-    return heapq.merge(*(_labelled(extents, state) for extents, state in labelled))
-
-
-def _labelled(extents: Extents, state: State) -> Iterator[tuple[int, int, State]]:
-    return ((start, end, state) for start, end in extents)
+    edges = np.concatenate((read.array, lost.array, untried.array))
+    states = np.repeat(np.arange(3, dtype=np.uint8), (len(read), len(lost), len(untried)))
+    order = np.argsort(edges[:, 0])
+    for row in range(0, len(order), _ROWS):
+        some = order[row : row + _ROWS]
+        starts, ends = edges[some].T.tolist()
+        yield from zip(starts, ends, (_STATES[n] for n in states[some].tolist()), strict=True)
 
 
 def save_regions(
@@ -67,7 +70,7 @@ def save_regions(
 
     def pieces() -> Iterator[bytes]:
         yield msgspec.json.encode(head)[:-1] + b',"regions":['
-        yield from in_rows(f'[{start},{end},"{state}"]' for start, end, state in rows)
+        yield from in_rows(rows)
         yield b"\n]}\n"
 
     save_pieces(path, pieces())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -155,12 +155,12 @@ def _verify(transfer: Transfer, step: Verify, done: bool) -> None:
     chosen = _to_verify(transfer)
     progress.begin("verify", int(sum(state.chunks.edges[chosen, 1] - state.chunks.edges[chosen, 0])))
     edges = state.chunks.edges[chosen]
-    ordered: Iterator[Chunk] = (state.chunks[int(chosen[i])] for i in np.argsort(edges[:, 0], kind="stable"))
+    ordered = state.chunks.picked(chosen[np.argsort(edges[:, 0], kind="stable")])
 
-    def told(chunk: Chunk) -> None:
+    def told(some: Sequence[Chunk]) -> None:
         transfer.frame.control.checkpoint()
-        progress.add(chunk.end - chunk.start)
-        transfer.report(0, chunk.end, None)
+        progress.add(sum(end - start for start, end, _ in some))
+        transfer.report(0, some[-1].end, None)
 
     wrong = wrong_chunks(transfer.ends.target.uncached(), ordered, told)
     if wrong:

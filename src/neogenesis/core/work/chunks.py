@@ -7,9 +7,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from neogenesis.core.extent import Array, Extents
 
+Indices = npt.NDArray[np.int64]
 _DIGEST = 32
 _ROWS = 4096
 #: Stands for a range that holds only zeros.
@@ -34,12 +36,16 @@ class ChunkLog:
     def __len__(self) -> int:
         return len(self._edges) // 2
 
-    def __getitem__(self, index: int) -> Chunk:
-        digest = bytes(self._digests[index * _DIGEST : (index + 1) * _DIGEST])
-        return Chunk(self._edges[2 * index], self._edges[2 * index + 1], digest)
-
     def __iter__(self) -> Iterator[Chunk]:
-        return (self[index] for index in range(len(self)))
+        return self.picked(np.arange(len(self)))
+
+    def picked(self, indices: Indices) -> Iterator[Chunk]:
+        """Those with these numbers, in this order; many are looked up at a time."""
+        edges, digests = self.edges, self._digests
+        for row in range(0, len(indices), _ROWS):
+            some = indices[row : row + _ROWS]
+            starts, ends = edges[some].T.tolist()
+            yield from map(Chunk, starts, ends, [bytes(digests[at : at + _DIGEST]) for at in (some * _DIGEST).tolist()])
 
     def add(self, chunk: Chunk) -> None:
         self._edges.extend((chunk.start, chunk.end))
@@ -77,12 +83,7 @@ class ChunkLog:
         edges = self.edges
         order = np.argsort(edges[:, 0], kind="stable")
         starts = edges[order, 0]
-        order = order[np.append(starts[1:] != starts[:-1], True)] if len(order) else order
-        digests = self._digests
-        for row in range(0, len(order), _ROWS):
-            some = order[row : row + _ROWS]
-            for index, (start, end) in zip(some.tolist(), edges[some].tolist(), strict=True):
-                yield Chunk(start, end, bytes(digests[index * _DIGEST : (index + 1) * _DIGEST]))
+        return self.picked(order[np.append(starts[1:] != starts[:-1], True)] if len(order) else order)
 
     @property
     def covered(self) -> Extents:

@@ -178,9 +178,9 @@ class Journal:
 
     def add_chunks(self, chunks: ChunkLog, lost: Sequence[tuple[int, int]]) -> None:
         """Record chunks that the new drive has confirmed, and source ranges that could not be read."""
-        text = bytearray()
+        encode, text = msgspec.json.Encoder().encode, bytearray()
         for start, end, digest in chunks:
-            row = b'["chunk",%d,%d,"%s"]' % (start, end, digest.hex().encode())
+            row = encode(("chunk", start, end, digest.hex()))
             text += b"%08x %s\n" % (zlib.crc32(row), row)
         for place in lost:
             text += _encode(["lost", *place])
