@@ -7,8 +7,8 @@ hostname(5), locale.conf(5), vconsole.conf(5), machine-id(5).
 from __future__ import annotations
 
 import re
+from html import escape
 from typing import ClassVar
-from xml.sax.saxutils import escape
 
 from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 
