@@ -215,8 +215,8 @@ def test_the_price_of_waiting_moves_the_choice() -> None:
     case = symptoms("slow", must_survive="files", labour=Decimal(20), image_first=True, health="copy-now")
     assert decide(case).recommended == "replace"
     line = next(c for c in decide(case).would_change if "waiting" in c)
-    assert line == "If waiting were worth 121 an hour or more: salvage"
-    flipped = decide(replace(case, waiting=Decimal(121))), decide(replace(case, waiting=Decimal(120)))
+    assert line == "If waiting were worth 120 an hour or more: salvage"
+    flipped = decide(replace(case, waiting=Decimal(120))), decide(replace(case, waiting=Decimal(119)))
     assert [f.recommended for f in flipped] == ["salvage", "replace"]
     assert [w.cost_p50 for w in flipped[0].ways] == [w.cost_p50 for w in flipped[1].ways]
 

@@ -228,7 +228,7 @@ def test_the_customer_is_found_again(small_bench: Path, open_window: Open, qtbot
     QTest.keyClicks(view.who.customer, "960114")
     view.who._chosen(view.who._names.stringList()[0])
     assert view.who.customer.text() == "Lantern Rock Lighthouse Museum" and view.who.contact.text() == "960 114"
-    assert "1 job here before; last T-8, Petrel 11" in texts(window)
+    qtbot.waitUntil(lambda: "1 job here before; last T-8, Petrel 11" in texts(window))
 
 
 def test_a_plate_that_fits_several_machines_is_asked_about(small_bench: Path, open_window: Open) -> None:

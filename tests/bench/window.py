@@ -15,6 +15,7 @@ from PyQt6.QtCore import QEvent, QEventLoop, QObject, QTimer
 from PyQt6.QtWidgets import QApplication
 
 from neogenesis.app.bench import Bench
+from neogenesis.app.stops import STOPS
 from neogenesis.app.window import MainWindow
 from neogenesis.app.work import Work
 from neogenesis.bench.clock import BenchClock
@@ -106,7 +107,7 @@ def walk(window: MainWindow) -> None:
     for ticket in ("T-17", "T-203", "T-1"):
         window.open_job(ticket)
         live(lambda: False, 0.2)
-        for stop in ("survey", "plan", "transfer", "handover"):
+        for stop in STOPS:
             window.show_stop(stop)
             live(lambda: False, 0.1)
     window.show_stop("transfer")

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.bench import Bench, Dock
 from neogenesis.app.language import tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.bench import worker
 from neogenesis.core.job import Job
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
 
 
 class Desks(QObject):
@@ -58,6 +62,8 @@ class Desks(QObject):
     def _desk(self, ticket: str) -> OpenJob:
         desk = self._open.get(ticket)
         if desk is None:
+            from neogenesis.app.open_job import OpenJob  # with all that the stops know
+
             self._bench.forget(ticket)
             desk = self._open[ticket] = OpenJob(self._bench, ticket)
             desk.changed.connect(lambda what: self.changed.emit(ticket, what))

@@ -12,12 +12,9 @@ from neogenesis.app.bench import Dock, login_name
 from neogenesis.app.command.field import CommandField, everything
 from neogenesis.app.jobs.sheet import JobSheet
 from neogenesis.app.jobs.view import HELP as JOBS_HELP
-from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.language import said
 from neogenesis.app.overlay.help import HelpOverlay
-from neogenesis.app.preferences.sheet import PreferencesSheet
 from neogenesis.app.settings import Settings
-from neogenesis.app.shelf.sheet import DriveSheet
 from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.look import look
 from neogenesis.core.job import Shop, stop_titled
@@ -40,6 +37,8 @@ class Sheets:
         """For an image, a restore, a rescue or a salvage; once begun it is watched at Transfer."""
         job = self._window.job
         if job is not None:
+            from neogenesis.app.keep.view import KeepSheet
+
             sheet = KeepSheet(self._window, job)
             sheet.begun.connect(lambda: self._window.show_stop("transfer"))
             self._open(sheet)
@@ -57,9 +56,13 @@ class Sheets:
             self._open(JobSheet(self._window, bench.edit_job, bench.job(ticket)))
 
     def show_drive(self, dock: Dock) -> None:
+        from neogenesis.app.shelf.sheet import DriveSheet
+
         self._open(DriveSheet(self._window, dock))
 
     def show_preferences(self) -> None:
+        from neogenesis.app.preferences.sheet import PreferencesSheet
+
         settings, shop = self._window.appearance.settings, self._window.bench.shop
         self._open(PreferencesSheet(self._window, settings, shop, self._take_preferences, login_name()))
 

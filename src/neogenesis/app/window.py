@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPoint
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QPoint, QTimer
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
 from PyQt6.QtWidgets import QMainWindow
 
+from neogenesis.app.ahead import load_ahead
 from neogenesis.app.bench import Bench
 from neogenesis.app.command.actions import Actions
 from neogenesis.app.command.declared import declared
 from neogenesis.app.desks import Desks
 from neogenesis.app.frame import Frame
 from neogenesis.app.news import News
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.stop import StopView, StopViews
 from neogenesis.app.preferences.appearance import Appearance
 from neogenesis.app.sheets import Sheets
@@ -22,7 +24,11 @@ from neogenesis.app.theme.look import look
 from neogenesis.core.job import first_broken
 from neogenesis.core.job.route import position
 
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
+
 _NARROW = 1180
+_LOAD_AFTER_MS = 150
 #: What decides about the use of a drive (see `Desks.use`).
 _SAY_WHAT_IS_WRITTEN = ("job", "survey", "plan", "transfer", "keep")
 
@@ -53,6 +59,7 @@ class MainWindow(QMainWindow):
         self.desks.find_running()
         self.news = News(self, self.desks, bench.name)
         self.show_jobs()
+        QTimer.singleShot(_LOAD_AFTER_MS, load_ahead)
 
     # Building
 
@@ -88,7 +95,7 @@ class MainWindow(QMainWindow):
     def _build_stop(self, key: str) -> StopView:
         """A stop is built when it is first gone to."""
         assert self.job is not None
-        view = STOPS[key].build(self.job)
+        view = STOPS[key].view()(self.job, self.centre)
         view.keep_asked.connect(self.sheets.show_keep)
         view.stop_asked.connect(self.show_stop)
         self.centre.addWidget(view)

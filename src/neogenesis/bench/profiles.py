@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from importlib.resources import files
 from importlib.resources.abc import Traversable
 from pathlib import Path
@@ -19,6 +20,7 @@ from neogenesis.core.record import save, save_bytes
 T = TypeVar("T", Machine, Part)
 _LARGEST_BYTES = 4 << 20
 _FORMER = "former"
+_MOST_KEPT = 8192
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,8 +34,9 @@ class _Kind(Generic[T]):
     name: Callable[[T], str]
 
 
-_MACHINES = _Kind("machines", ".machine.json", "machine", read_machine, lambda m: m.title)
-_PARTS = _Kind("parts", ".part.json", "part", read_part, lambda p: p.id)
+# What was read and found sound once is not judged again as long as it says the same.
+_MACHINES = _Kind("machines", ".machine.json", "machine", lru_cache(_MOST_KEPT)(read_machine), lambda m: m.title)
+_PARTS = _Kind("parts", ".part.json", "part", lru_cache(_MOST_KEPT)(read_part), lambda p: p.id)
 
 
 def known_machines(bench: Path) -> tuple[list[Machine], list[str]]:

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
-from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, StopView
+from neogenesis.app.parts.stop import Marks, StopAction, StopSpec
+
+if TYPE_CHECKING:
+    from neogenesis.app.decide.view import DecideView
+    from neogenesis.app.open_job import OpenJob
 
 _HELP = (
     mark("Each lane is a way. Solid is time with hands on it, pale runs alone, a ring is an opening of the machine."),
@@ -18,15 +23,15 @@ def _marks(desk: OpenJob) -> Marks | None:
     return ("caution", 1) if desk.decide.is_out_of_date and not desk.job.closed else None
 
 
-def _build(desk: OpenJob) -> StopView:
-    from neogenesis.app.decide.view import DecideView  # heavy, and not needed to open the window
+def _view() -> type[DecideView]:
+    from neogenesis.app.decide.view import DecideView
 
-    return DecideView(desk)
+    return DecideView
 
 
 SPEC = StopSpec(
     "decide",
-    _build,
+    _view,
     next_step="Decide which way to go",
     help=_HELP,
     marks=_marks,

@@ -38,8 +38,8 @@ _MOST_LABOUR, _MOST_WAITING = 200, 100
 class DecideView(StopView):
     """Lanes of time with money and loss beside them; the inputs below move them live."""
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("Decide"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("Decide"), parent)
         self._desk, self._model = desk, desk.decide
         self._banner, self._change = label("", "head", wrap=True, copyable=True), label("", "small", wrap=True)
         self._recommended = ""

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
-from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, StopView, serious
+from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, serious
+
+if TYPE_CHECKING:
+    from neogenesis.app.first_boot.view import FirstBootView
+    from neogenesis.app.open_job import OpenJob
 
 _HELP = (
     mark("The chain is worked out from the bytes on the drives: nothing is started, nothing is written."),
@@ -14,12 +19,6 @@ _HELP = (
 )
 
 
-def _build(desk: OpenJob) -> StopView:
-    from neogenesis.app.first_boot.view import FirstBootView  # heavy, and not needed to open the window
-
-    return FirstBootView(desk)
-
-
 def _marks(desk: OpenJob) -> Marks | None:
     look = desk.first_boot.look
     if look is None:
@@ -27,9 +26,15 @@ def _marks(desk: OpenJob) -> Marks | None:
     return ("stop", 1) if not look.forecast.starts else serious(f.severity for f in look.forecast.findings)
 
 
+def _view() -> type[FirstBootView]:
+    from neogenesis.app.first_boot.view import FirstBootView
+
+    return FirstBootView
+
+
 SPEC = StopSpec(
     "first-boot",
-    _build,
+    _view,
     next_step="Start the machine",
     help=_HELP,
     actions=(

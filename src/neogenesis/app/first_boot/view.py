@@ -27,8 +27,8 @@ class FirstBootView(StopView):
 
     needs_room = True
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("First boot"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("First boot"), parent)
         self._desk, self._model = desk, desk.first_boot
         self._now_head, self._now_more = label(tr("Now"), "head"), Elided("", "muted")
         self._then_head, self._then_more = label(tr("After the remedy"), "head"), Elided("", "muted")

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
-from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.stop import StopAction, StopSpec, StopView
+from neogenesis.app.parts.stop import StopAction, StopSpec
+
+if TYPE_CHECKING:
+    from neogenesis.app.fit.view import FitView
+
+    pass
 
 _HELP = (
     mark(
@@ -20,15 +26,15 @@ _HELP = (
 )
 
 
-def _build(desk: OpenJob) -> StopView:
-    from neogenesis.app.fit.view import FitView  # heavy, and not needed to open the window
+def _view() -> type[FitView]:
+    from neogenesis.app.fit.view import FitView
 
-    return FitView(desk)
+    return FitView
 
 
 SPEC = StopSpec(
     "fit",
-    _build,
+    _view,
     next_step="Choose the parts that fit",
     help=_HELP,
     actions=(

@@ -32,8 +32,8 @@ _MOST_SIDE = 330
 class FitView(StopView):
     """Parts against bays at the left with the pair that is looked at drawn below, the set and its price right."""
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("Fit"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("Fit"), parent)
         self._desk, self._model = desk, desk.fit
         self.parts = PartsView()
         self.parts.pair_changed.connect(self._show_pair)

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from neogenesis.app.handover.view import HandoverView
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
 from neogenesis.app.parts.stop import StopAction, StopSpec
+
+if TYPE_CHECKING:
+    from neogenesis.app.handover.view import HandoverView
 
 _HELP = (
     mark(
@@ -14,10 +18,21 @@ _HELP = (
     mark("Write down how long a start took before and takes now, as the median of a few runs."),
 )
 
+
+def _view() -> type[HandoverView]:
+    from neogenesis.app.handover.view import HandoverView
+
+    return HandoverView
+
+
 SPEC = StopSpec(
     "handover",
-    HandoverView,
+    _view,
     next_step="Hand over",
     help=_HELP,
-    actions=(StopAction("report", "Write report", "Ctrl+R", HandoverView.write_report, HandoverView.can_report),),
+    actions=(
+        StopAction(
+            "report", "Write report", "Ctrl+R", lambda view: view.write_report(), lambda view: view.can_report()
+        ),
+    ),
 )

@@ -25,8 +25,8 @@ from neogenesis.core.job.old_drive import End
 class HandoverView(StopView):
     """What the customer is told, how much faster the machine is, and the end of the job."""
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("Handover"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("Handover"), parent)
         self._desk, self._model = desk, desk.handover
         self._sections = QVBoxLayout()
         self._sections.setSpacing(look().px(6))

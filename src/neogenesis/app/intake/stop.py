@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-from neogenesis.app.intake.view import IntakeView
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, serious
+
+if TYPE_CHECKING:
+    from neogenesis.app.intake.view import IntakeView
+    from neogenesis.app.open_job import OpenJob
 
 _HELP = (
     mark("Type along with the call, in any order. Each key that is pressed is kept; nothing must be finished."),
@@ -25,17 +29,23 @@ def _marks(desk: OpenJob) -> Marks | None:
     return serious(a.severity for a in (*desk.intake.cautions, *desk.intake.asks))
 
 
+def _view() -> type[IntakeView]:
+    from neogenesis.app.intake.view import IntakeView
+
+    return IntakeView
+
+
 SPEC = StopSpec(
     "intake",
-    IntakeView,
+    _view,
     next_step="Ask, measure, and have the slip signed",
     help=_HELP,
     actions=(
-        StopAction("stopwatch", "Stopwatch: start, log-in screen, usable", "F5", IntakeView.press_stopwatch),
-        StopAction("triage", "It does not start: next test", "F6", IntakeView.show_triage),
-        StopAction("next", "Next question", "Ctrl+J", IntakeView.next_question),
-        StopAction("slip", "Print the slip", "F7", IntakeView.print_slip),
-        StopAction("paste", "Paste a photograph", "Ctrl+Shift+V", IntakeView.paste_photograph),
+        StopAction("stopwatch", "Stopwatch: start, log-in screen, usable", "F5", lambda view: view.press_stopwatch()),
+        StopAction("triage", "It does not start: next test", "F6", lambda view: view.show_triage()),
+        StopAction("next", "Next question", "Ctrl+J", lambda view: view.next_question()),
+        StopAction("slip", "Print the slip", "F7", lambda view: view.print_slip()),
+        StopAction("paste", "Paste a photograph", "Ctrl+Shift+V", lambda view: view.paste_photograph()),
     ),
     marks=_marks,
 )

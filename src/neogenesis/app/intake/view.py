@@ -55,8 +55,8 @@ class Contents(QWidget):
 class IntakeView(StopView):
     """Everything that is typed is kept at once; nothing has to be finished."""
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("Intake"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("Intake"), parent)
         self._desk, self._model = desk, desk.intake
         self.who, self.hurts, self.survives = WhoPart(self._model), HurtsPart(self._model), SurvivesPart(self._model)
         self.arrived, self.later = ArrivedPart(self._model), LaterPart(self._model)
@@ -78,10 +78,7 @@ class IntakeView(StopView):
         self.measured.stopwatch_asked.connect(self.show_stopwatch)
         self.contents = Contents(self.parts)
         self.contents.part_asked.connect(self._go_to)
-        inner = QWidget()
-        column = QVBoxLayout(inner)
-        column.setContentsMargins(0, 0, look().px(10), 0)
-        column.setSpacing(look().px(14))
+        column = self._page_column()
         if self._model.failure is not None:
             column.addWidget(notice("caution", self._model.failure.text, self._model.failure.remedy))
         for fault in self._model.machine_faults:
@@ -89,25 +86,12 @@ class IntakeView(StopView):
         for part in self.parts:
             column.addWidget(part)
         column.addStretch(1)
-        self.area = QScrollArea()
-        self.area.setWidget(inner)
-        self.area.setWidgetResizable(True)
-        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        page = QWidget()
-        upright = QVBoxLayout(page)
-        upright.setContentsMargins(0, 0, 0, 0)
-        upright.setSpacing(look().px(8))
-        upright.addWidget(self.contents)
-        upright.addWidget(self.area, 1)
         self.watch, self.triage = WatchPage(self._model), TriagePage(self._model)
         self.watch.back_asked.connect(self.show_page)
         self.triage.back_asked.connect(self.show_page)
         self.triage.stop_asked.connect(self.stop_asked)
-        self.pages = QStackedWidget()
-        for one in (page, self.watch, self.triage):
-            self.pages.addWidget(one)
-        self.body.addWidget(self.pages, 1)
+        self.pages.addWidget(self.watch)
+        self.pages.addWidget(self.triage)
         self.told = Elided("", "muted")
         self.told.hide()
         self.next = button(tr("Next question"), self.next_question, "", tr("Go to what is still to ask  Ctrl+J"))
@@ -124,6 +108,28 @@ class IntakeView(StopView):
         application = QApplication.instance()
         if isinstance(application, QApplication):
             application.focusChanged.connect(self._follow)
+
+    def _page_column(self) -> QVBoxLayout:
+        """Where the parts of the page go. All around them is in its place before: each move restyles what is inside."""
+        self.pages = QStackedWidget()
+        self.body.addWidget(self.pages, 1)
+        page = QWidget()
+        self.pages.addWidget(page)
+        upright = QVBoxLayout(page)
+        upright.setContentsMargins(0, 0, 0, 0)
+        upright.setSpacing(look().px(8))
+        upright.addWidget(self.contents)
+        self.area = QScrollArea()
+        upright.addWidget(self.area, 1)
+        inner = QWidget()
+        self.area.setWidget(inner)
+        self.area.setWidgetResizable(True)
+        self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        column = QVBoxLayout(inner)
+        column.setContentsMargins(0, 0, look().px(10), 0)
+        column.setSpacing(look().px(14))
+        return column
 
     # Going about
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QStringListModel
+from PyQt6.QtCore import QStringListModel, QTimer
 from PyQt6.QtWidgets import QCompleter, QGridLayout, QWidget
 
 from neogenesis.app.intake.lines import Line, Part
@@ -85,7 +85,10 @@ class WhoPart(Part):
             "serial": self.serial,
         }
         self.refreshers = [w.refresh for w in (self.customer, self.contact, self.make, self.model, self.serial)]
-        self.refreshers += [self._show_earlier, self._show_machine, self._show_summary]
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.timeout.connect(self._show_earlier)
+        self.refreshers += [self._later.start, self._show_machine, self._show_summary]
 
     def open_form(self) -> None:
         """The lines instead of their summary."""

@@ -5,17 +5,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QRectF, QSize, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 
 from neogenesis.app.language import said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import clear
 from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import clock, rate
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
 
 _LOOK_MS = 500
 

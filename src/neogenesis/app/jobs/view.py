@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QModelIndex, QObject, QPoint, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QContextMenuEvent, QPainter, QPen, QResizeEvent
@@ -22,7 +23,6 @@ from PyQt6.QtWidgets import (
 from neogenesis.app.jobs.model import JobRow, JobsModel, Show, rows_of, wanted
 from neogenesis.app.jobs.running import RunningStrip
 from neogenesis.app.language import mark, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
 from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.parts.stop import StopView
@@ -31,6 +31,9 @@ from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.core.job import ROUTE, Glance, Job
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
 
 _ELIDE = Qt.TextElideMode.ElideRight
 _SHOW: tuple[tuple[Show, str], ...] = (

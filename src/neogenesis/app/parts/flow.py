@@ -16,6 +16,7 @@ class FlowRow(QLayout):
         super().__init__()
         self._items: list[QLayoutItem] = []
         self._gap, self._at_right = gap, at_right
+        self._heights: dict[int, int] = {}
         self.setContentsMargins(0, 0, 0, 0)
 
     def addItem(self, item: QLayoutItem | None) -> None:
@@ -47,7 +48,14 @@ class FlowRow(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:
-        return self._arrange(QRect(0, 0, width, 0), place=False)
+        if width not in self._heights:
+            self._heights[width] = self._arrange(QRect(0, 0, width, 0), place=False)
+        return self._heights[width]
+
+    def invalidate(self) -> None:
+        """An item is another one, or wants another size."""
+        self._heights = {}
+        super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)

@@ -44,11 +44,12 @@ class StopAction:
 class StopSpec:
     """A stop as its folder declares it. The window knows the route, and of each stop only this.
 
+    `view` loads the class of its view, which is built with an open job and its place; nothing needs it before.
     `next_step` is what a job that stands here needs next; `help` is what F1 says; `marks` is what the route shows.
     """
 
     key: str
-    build: Callable[[OpenJob], StopView]
+    view: Callable[[], Callable[[OpenJob, QWidget], StopView]]
     next_step: str
     help: tuple[str, ...] = ()
     actions: tuple[StopAction, ...] = ()
@@ -66,8 +67,9 @@ class StopView(QWidget):
     keep_asked = pyqtSignal()
     stop_asked = pyqtSignal(str)
 
-    def __init__(self, title: str) -> None:
-        super().__init__()
+    def __init__(self, title: str, parent: QWidget | None = None) -> None:
+        """What is made where it belongs is styled once; each later move would style all of it anew."""
+        super().__init__(parent)
         self.title = label(title, "title")
         self.subtitle = Elided("", "muted")
         self.body = QVBoxLayout()

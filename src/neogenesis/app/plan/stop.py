@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
-from neogenesis.app.parts.stop import StopAction, StopSpec, serious
-from neogenesis.app.plan.view import PlanView, checks_of
+from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, serious
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.plan.view import PlanView
 
 _HELP = (
     mark("Left the old drive, right the new one; ribbons show where everything lands. What stays behind is faded."),
@@ -21,16 +26,35 @@ _HELP = (
     mark("“Write plan” puts the plan on file. Still nothing has been written to a drive."),
 )
 
+
+def _marks(desk: OpenJob) -> Marks | None:
+    from neogenesis.app.plan.view import checks_of
+
+    return serious(check.severity for check in checks_of(desk.plan))
+
+
+def _view() -> type[PlanView]:
+    from neogenesis.app.plan.view import PlanView
+
+    return PlanView
+
+
 SPEC = StopSpec(
     "plan",
-    PlanView,
+    _view,
     next_step="Plan the new drive",
     help=_HELP,
-    marks=lambda desk: serious(check.severity for check in checks_of(desk.plan)),
+    marks=_marks,
     actions=(
-        StopAction("undo", "Undo", "Ctrl+Z", PlanView.take_back, PlanView.can_take_back),
-        StopAction("redo", "Redo", "Ctrl+Shift+Z", PlanView.do_again, PlanView.can_do_again),
-        StopAction("drivers", "Drivers for a clean start", "Ctrl+Shift+K", PlanView.show_drivers, PlanView.is_fresh),
-        StopAction("write", "Write plan", "Ctrl+S", PlanView.write_plan, PlanView.can_write),
+        StopAction("undo", "Undo", "Ctrl+Z", lambda view: view.take_back(), lambda view: view.can_take_back()),
+        StopAction("redo", "Redo", "Ctrl+Shift+Z", lambda view: view.do_again(), lambda view: view.can_do_again()),
+        StopAction(
+            "drivers",
+            "Drivers for a clean start",
+            "Ctrl+Shift+K",
+            lambda view: view.show_drivers(),
+            lambda view: view.is_fresh(),
+        ),
+        StopAction("write", "Write plan", "Ctrl+S", lambda view: view.write_plan(), lambda view: view.can_write()),
     ),
 )

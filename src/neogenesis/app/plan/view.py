@@ -48,8 +48,8 @@ _INTENT_TEXTS = {
 class PlanView(StopView):
     """Two columns with ribbons, everything that can be chosen below them, and what follows from it."""
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("Plan"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("Plan"), parent)
         self._desk, self._model, self._drafts = desk, desk.plan, desk.drafts
         self._before: tuple[Plan, Policy] | None = None
         self._filling = False

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.stop import Marks, StopSpec, serious
-from neogenesis.app.survey.view import SurveyView
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.survey.view import SurveyView
 
 _HELP = (
     mark(
@@ -27,9 +31,15 @@ def _marks(desk: OpenJob) -> Marks | None:
     return serious(finding.severity for finding in survey.findings) if survey is not None else None
 
 
+def _view() -> type[SurveyView]:
+    from neogenesis.app.survey.view import SurveyView
+
+    return SurveyView
+
+
 SPEC = StopSpec(
     "survey",
-    SurveyView,
+    _view,
     next_step="Seal and survey the old drive",
     help=_HELP,
     marks=_marks,

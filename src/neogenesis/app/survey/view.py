@@ -50,8 +50,8 @@ def kind_text(partition: PartitionFacts) -> str:
 class SurveyView(StopView):
     """One large column, the facts of what is chosen, and what was noticed."""
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("Survey"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("Survey"), parent)
         self._desk, self._model = desk, desk.survey
         self.choice = DriveChoice(tr("Which connected drive is the customer's old one?"), self._chosen)
         self._waiting = label("", "head", wrap=True)

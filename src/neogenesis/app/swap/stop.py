@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
-from neogenesis.app.open_job import OpenJob
-from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, StopView
+from neogenesis.app.parts.stop import Marks, StopAction, StopSpec
+
+if TYPE_CHECKING:
+    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.swap.view import SwapView
 
 _HELP = (
     mark("One key leads through all of it: Space, or a key or foot pedal that was learned. Backspace goes back."),
@@ -18,12 +23,6 @@ _HELP = (
 )
 
 
-def _build(desk: OpenJob) -> StopView:
-    from neogenesis.app.swap.view import SwapView  # heavy, and not needed to open the window
-
-    return SwapView(desk)
-
-
 def _marks(desk: OpenJob) -> Marks | None:
     """A machine that lies open is seen from every stop."""
     guide = desk.swap.guide
@@ -33,9 +32,15 @@ def _marks(desk: OpenJob) -> Marks | None:
     return ("caution", left) if left else None
 
 
+def _view() -> type[SwapView]:
+    from neogenesis.app.swap.view import SwapView
+
+    return SwapView
+
+
 SPEC = StopSpec(
     "swap",
-    _build,
+    _view,
     next_step="Exchange the drives",
     help=_HELP,
     actions=(

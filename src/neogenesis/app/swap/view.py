@@ -37,8 +37,8 @@ class SwapView(StopView):
 
     needs_room = True
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("Swap"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("Swap"), parent)
         self._desk, self._model = desk, desk.swap
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName(tr("Swap: the one key"))

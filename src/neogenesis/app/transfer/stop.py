@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from neogenesis.app.language import mark
 from neogenesis.app.parts.stop import StopAction, StopSpec
-from neogenesis.app.transfer.view import TransferView
+
+if TYPE_CHECKING:
+    from neogenesis.app.transfer.view import TransferView
 
 _HELP = (
     mark(
@@ -25,13 +29,24 @@ _HELP = (
     ),
 )
 
+
+def _view() -> type[TransferView]:
+    from neogenesis.app.transfer.view import TransferView
+
+    return TransferView
+
+
 SPEC = StopSpec(
     "transfer",
-    TransferView,
+    _view,
     next_step="Copy and check",
     help=_HELP,
     actions=(
-        StopAction("pause", "Pause or go on", "Ctrl+P", TransferView.pause_or_go_on, TransferView.can_pause),
-        StopAction("stop", "Stop safely", "Ctrl+Shift+P", TransferView.stop_safely, TransferView.can_stop),
+        StopAction(
+            "pause", "Pause or go on", "Ctrl+P", lambda view: view.pause_or_go_on(), lambda view: view.can_pause()
+        ),
+        StopAction(
+            "stop", "Stop safely", "Ctrl+Shift+P", lambda view: view.stop_safely(), lambda view: view.can_stop()
+        ),
     ),
 )

@@ -18,8 +18,8 @@ from neogenesis.app.words import both
 class TransferView(StopView):
     """Shows the page that fits: the gates, the copy as it runs, how it ended; or what else is under way."""
 
-    def __init__(self, desk: OpenJob) -> None:
-        super().__init__(tr("Transfer"))
+    def __init__(self, desk: OpenJob, parent: QWidget) -> None:
+        super().__init__(tr("Transfer"), parent)
         self._desk, self._model = desk, desk.transfer
         self.gates, self.running, self.ended, self.keep = (
             GatesPage(desk),
