@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from neogenesis.app.first_boot.entries import EntriesSheet
 from neogenesis.app.first_boot.model import FirstBootModel
+from neogenesis.app.first_boot.run_in import RunInSheet
 from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.pictures import pause
 from neogenesis.app.theme.look import look
@@ -237,3 +238,46 @@ def test_a_damaged_record_of_this_stop_is_kept_aside_and_said(
     pause(30)
     assert "It was kept as “first-boot.json.unreadable-1”" in texts(again)
     assert (dossier / "first-boot.json.unreadable-1").read_bytes() == b"{ torn"
+
+
+def test_a_run_in_shows_what_the_drive_gives_and_fills_the_checks(
+    at_boot: MainWindow, small_bench: Path, qtbot: QtBot
+) -> None:
+    """A simulated drive whose cache runs out; then the same on a folder, stopped in the middle."""
+    described = small_bench / "new.drive.json"
+    spec = msgspec.json.decode(described.read_bytes())
+    spec |= {"write": {"bytes_per_s": 5e8, "cache_bytes": 4e8, "after_cache_bytes_per_s": 1e8}, "clock": "virtual"}
+    spec |= {"health": {"temperature_c": 30}}
+    described.write_bytes(msgspec.json.encode(spec))
+    window, view, model = at_boot, of(at_boot), at_boot.job.run_in
+    assert not view.boxes["heat"].isChecked() and not view.fillings["pace"].isVisible()
+    view.show_run_in()
+    sheet = view.findChild(RunInSheet)
+    assert sheet is not None and sheet.place.count() == 1 and not sheet.plot.scene.points
+    sheet.begin.click()
+    qtbot.waitUntil(lambda: not model.is_busy, timeout=30_000)
+    pause(30)
+    assert model.failure is None and model.found is not None and model.found.cache_bytes is not None
+    scene = sheet.plot.scene
+    assert scene.knee == pytest.approx(model.found.cache_bytes / scene.end_bytes) and 0 < scene.knee < 1
+    heights = [up for _, up in scene.points]
+    assert heights[0] > 3 * heights[-1], "the pace after the cache is drawn below that before it"
+    assert {look().colour("caution").rgb(), look().role("data").rgb()} <= colours(sheet.plot)
+    assert "cache ran out after" in texts(sheet) and "MB/s" in texts(sheet)
+    assert view.boxes["heat"].isChecked() and not view.boxes["heat"].isEnabled()
+    assert "°C after the run-in" in view.fillings["heat"].text() and "cache ran out" in view.fillings["pace"].text()
+    assert any(e.kind == "run-in" for e in window.job.log())
+    folder = small_bench / "mounted"
+    folder.mkdir()
+    sheet.take(str(folder))
+    sheet.begin.click()
+    qtbot.waitUntil(lambda: model.heard is not None, timeout=30_000)
+    assert sheet.begin.text() == "Stop"
+    sheet.begin.click()
+    pause(30)
+    assert not model.is_busy and list(folder.iterdir()) == [] and model.found.cache_bytes is not None
+    sheet.take(str(small_bench / "gone"))
+    sheet.begin.click()
+    qtbot.waitUntil(lambda: model.failure is not None, timeout=30_000)
+    assert "is no folder" in texts(sheet)
+    sheet.accept()

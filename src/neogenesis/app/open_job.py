@@ -7,6 +7,7 @@ from PyQt6.QtCore import pyqtSignal
 from neogenesis.app.bench import Bench
 from neogenesis.app.decide.model import DecideModel
 from neogenesis.app.first_boot.model import FirstBootModel
+from neogenesis.app.first_boot.run_in_model import RunInModel
 from neogenesis.app.fit.model import FitModel
 from neogenesis.app.handover.model import HandoverModel
 from neogenesis.app.intake.model import IntakeModel
@@ -31,6 +32,7 @@ PARTS = (
     "fit",
     "quote",
     "swap",
+    "run_in",
     "first_boot",
     "transfer",
     "handover",
@@ -59,7 +61,8 @@ class OpenJob(Session):
         self.quote = QuoteModel(self, self.survey, self.intake, self.decide)
         self.fit = FitModel(self, self.survey, self.intake, self.decide)
         self.swap = SwapModel(self, self.intake, self.decide, self.fit)
-        self.first_boot = FirstBootModel(self, self.intake, self.decide, self.plan)
+        self.run_in = RunInModel(self, self.looks, self.fit)
+        self.first_boot = FirstBootModel(self, self.intake, self.decide, self.plan, self.run_in)
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
         self.keep = KeepModel(self)
@@ -77,7 +80,7 @@ class OpenJob(Session):
     @property
     def is_busy(self) -> bool:
         """Whether anything is under way that must be heard to its end."""
-        looking = self.looks.is_busy or bool(self.others.reading) or self.first_boot.is_busy
+        looking = self.looks.is_busy or bool(self.others.reading) or self.first_boot.is_busy or self.run_in.is_busy
         return looking or self.survey.reading or self.plan.reading or self.transfer.is_active or self.keep.is_active
 
     def _job_changed(self) -> None:
@@ -89,5 +92,6 @@ class OpenJob(Session):
         self.intake.close()
         self.transfer.close()
         self.swap.close()
+        self.run_in.close()
         self.first_boot.close()
         self.keep.close()

@@ -13,7 +13,7 @@ import msgspec
 
 from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import connected_drives, open_sealed
-from neogenesis.bench.drives.system import BlockSystem
+from neogenesis.bench.drives.system import BlockSystem, Link
 from neogenesis.bench.simulated.drive import SUFFIX
 from neogenesis.bench.simulated.scratch import SimulatedScratch
 from neogenesis.core.drive import Drive
@@ -114,6 +114,20 @@ def drive_below(folder: Path) -> Drive | None:
     return known.get(f"/dev/{drives[0]}") if len(drives) == 1 else None
 
 
+def places_on(name: str) -> list[str]:
+    """Folders in which volumes of a DRIVE are mounted now; a simulated drive is its own place."""
+    if name.endswith(SUFFIX):
+        return [name]
+    path = Path(name)
+    return BlockSystem().mounted_on(path.stat().st_rdev) if path.is_block_device() else []
+
+
+def link_of(name: str) -> Link | None:
+    """How a DRIVE is connected to this machine; None where that cannot be known."""
+    path = Path(name)
+    return BlockSystem().link(path.resolve().name) if path.is_block_device() else None
+
+
 class Heard(msgspec.Struct, frozen=True):
     """What a run-in tells while it goes on."""
 
@@ -125,8 +139,8 @@ def run_in_at(
     place: str,
     refused: tuple[str, ...] = (),
     seconds: float = 60.0,
-    most_bytes: int | None = None,
     tell: Callable[[Heard], object] = lambda heard: None,
+    most_bytes: int | None = None,
     goes_on: Callable[[], bool] = lambda: True,
 ) -> RunIn:
     """Measure in a folder, or a simulated drive by its description.
@@ -163,6 +177,7 @@ def run_in_at(
             found,
             when=BenchClock().wall(),
             serial=serial,
+            bus=drive.bus if drive is not None else "",
             temperature_before_c=before,
             temperature_after_c=scratch.temperature_c(),
         )

@@ -79,6 +79,7 @@ class RunIn(Record, frozen=True, kw_only=True):
     schema: str = SCHEMA
     when: str = ""
     serial: str = ""
+    bus: str = ""
     scratch_bytes: int
     written_bytes: int
     seconds: float
@@ -93,6 +94,11 @@ class RunIn(Record, frozen=True, kw_only=True):
     staying_bytes_per_s: float | None
     temperature_before_c: float | None = None
     temperature_after_c: float | None = None
+
+    @property
+    def through_usb(self) -> bool:
+        """Then the bridge may set the pace, and a rating says nothing of the drive."""
+        return self.bus.startswith("usb")
 
 
 Tell = Callable[[Phase, Paced], object]
@@ -148,6 +154,7 @@ class _Run:
         self._scratch, self._size, self._tell, self._goes_on = scratch, size, tell, goes_on
         self.began = scratch.seconds()
         self.written, self.samples, self.stopped = 0, list[Paced](), False
+        self._told = 0.0
         self._chance = np.random.default_rng(1)
 
     def _until(self, end: float) -> bool:
@@ -178,6 +185,13 @@ class _Run:
         self.samples.append(paced)
         self._tell(phase, paced)
 
+    def _tell_now(self, phase: Phase, done: int, began: float) -> None:
+        """The mean pace since `began`, as often as a sample is taken."""
+        now = self._scratch.seconds()
+        if now - self._told >= _SAMPLE_SECONDS:
+            self._told = now
+            self._tell(phase, Paced(at_bytes=done, bytes_per_s=done / max(1e-9, now - began)))
+
     def stride(self, seconds: float) -> float | None:
         """Bytes a second of one long read of what was written."""
         scratch, buffer = self._scratch, memoryview(bytearray(STRIDE_BYTES))
@@ -185,8 +199,7 @@ class _Run:
         while done + STRIDE_BYTES <= self.written and self._until(began + seconds):
             scratch.read(done, buffer)
             done += STRIDE_BYTES
-            rate = done / max(1e-9, scratch.seconds() - began)
-            self._tell("stride", Paced(at_bytes=done, bytes_per_s=rate))
+            self._tell_now("stride", done, began)
         return done / max(1e-9, scratch.seconds() - began) if done else None
 
     def steps(self, phase: Literal["steps-read", "steps-write"], seconds: float) -> float | None:
@@ -202,9 +215,7 @@ class _Run:
             else:
                 scratch.write(at, block)
             count += 1
-            if count % 64 == 0:
-                rate = count * STEP_BYTES / max(1e-9, scratch.seconds() - began)
-                self._tell(phase, Paced(at_bytes=count * STEP_BYTES, bytes_per_s=rate))
+            self._tell_now(phase, count * STEP_BYTES, began)
         if phase == "steps-write" and count:
             scratch.sync()
         return count / max(1e-9, scratch.seconds() - began) if count else None
@@ -247,34 +258,38 @@ class Compared(Record, frozen=True, kw_only=True):
     measured: float | None
     rated: float | None = None
     old: float | None = None
+    through_usb: bool = False
+
+    @property
+    def is_short(self) -> bool:
+        """Of its rating, whatever the reason."""
+        return self.measured is not None and self.rated is not None and self.measured < _SHORT_OF * self.rated
 
     @property
     def falls_short(self) -> bool:
-        return self.measured is not None and self.rated is not None and self.measured < _SHORT_OF * self.rated
+        """As the drive is connected it should give more."""
+        return self.is_short and not self.through_usb
 
 
 def compared(found: RunIn, part: Part | None = None, old: SpeedProfile | None = None) -> tuple[Compared, ...]:
     """Every figure of a run-in; strides and staying power in bytes a second, steps in blocks a second."""
     old_steps = 1 / old.median_seek_s if old is not None and old.median_seek_s else None
-    return (
-        Compared(
-            code="stride-read",
-            measured=found.stride_read_bytes_per_s,
-            rated=part.read_bytes_per_s if part else None,
-            old=old.median_bytes_per_s if old else None,
+    staying = part.sustained_write_bytes_per_s if part and found.cache_bytes is not None else None
+    rows: tuple[tuple[Figure, float | None, float | None, float | None], ...] = (
+        (
+            "stride-read",
+            found.stride_read_bytes_per_s,
+            part.read_bytes_per_s if part else None,
+            old.median_bytes_per_s if old else None,
         ),
-        Compared(
-            code="stride-write",
-            measured=found.stride_write_bytes_per_s,
-            rated=part.write_bytes_per_s if part else None,
-        ),
-        Compared(
-            code="staying",
-            measured=found.staying_bytes_per_s,
-            rated=part.sustained_write_bytes_per_s if part and found.cache_bytes is not None else None,
-        ),
-        Compared(code="steps-read", measured=found.steps_read_per_s, old=old_steps),
-        Compared(code="steps-write", measured=found.steps_write_per_s),
+        ("stride-write", found.stride_write_bytes_per_s, part.write_bytes_per_s if part else None, None),
+        ("staying", found.staying_bytes_per_s, staying, None),
+        ("steps-read", found.steps_read_per_s, None, old_steps),
+        ("steps-write", found.steps_write_per_s, None, None),
+    )
+    return tuple(
+        Compared(code=code, measured=measured, rated=rated, old=before, through_usb=found.through_usb)
+        for code, measured, rated, before in rows
     )
 
 
@@ -299,9 +314,11 @@ def sentences(found: RunIn, part: Part | None = None) -> tuple[str, ...]:
         told.append(
             "Less was written than its cache is rated for; more room or more time would show what is behind it."
         )
-    short = [row for row in compared(found, part) if row.falls_short]
-    if short:
+    rows = compared(found, part)
+    if any(row.falls_short for row in rows):
         told.append("It gives clearly less than it is rated for: look at socket, cable and dock before the drive.")
+    elif any(row.is_short for row in rows):
+        told.append("It stands behind USB here, which sets the pace; its rating holds in a socket of its own.")
     if found.temperature_after_c is not None and found.temperature_before_c is not None:
         told.append(f"{found.temperature_before_c:.0f} °C before, {found.temperature_after_c:.0f} °C after.")
     if not found.past_cache:

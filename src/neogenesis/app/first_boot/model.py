@@ -11,6 +11,7 @@ import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.first_boot.run_in_model import RunInModel
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import tr
 from neogenesis.app.plan.model import PlanModel
@@ -19,8 +20,9 @@ from neogenesis.app.work import Failure, Handle, failure_of
 from neogenesis.bench.drives import confirm_tail
 from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
 from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
+from neogenesis.bench.run_in import link_of
 from neogenesis.core.boot import Forecast
-from neogenesis.core.boot.after import AfterCheck, first_boot_texts
+from neogenesis.core.boot.after import AfterCheck, Known, filled, first_boot_texts
 from neogenesis.core.boot.entries import BootList, faults_of, with_entries
 from neogenesis.core.boot.remedies import RemedyRow
 from neogenesis.core.errors import NeogenesisError
@@ -73,9 +75,12 @@ class FirstBootModel(QObject):
     changed = pyqtSignal()
     moved = pyqtSignal()
 
-    def __init__(self, session: Session, intake: IntakeModel, decide: DecideModel, plan: PlanModel) -> None:
+    def __init__(
+        self, session: Session, intake: IntakeModel, decide: DecideModel, plan: PlanModel, run_in: RunInModel
+    ) -> None:
         super().__init__(session)
         self._session, self._intake, self._decide, self._plan = session, intake, decide, plan
+        self._run_in = run_in
         self.look: BootLook | None = None
         self.trial: TrialAnswer | None = None
         self.failure: Failure | None = None
@@ -93,6 +98,7 @@ class FirstBootModel(QObject):
         self.trial = self._load(self.trial_path, TrialAnswer, "trial")
         self.said = self.trial.serial[-_MOST_TEXT:] if self.trial is not None else ""
         session.drives_chosen.connect(self._forget)
+        run_in.changed.connect(self.changed)
 
     def _load(self, path: Path, kind: type[T], what: str) -> T | None:
         """A record of this stop; one that cannot be read is kept aside and said."""
@@ -393,12 +399,32 @@ class FirstBootModel(QObject):
         }
         return [c for c in first_boot_texts().checks if has.get(c.when, False)]
 
+    def known(self) -> Known:
+        """What is on record of the new drive."""
+        dock, plan = self._session.new_dock(), self._plan
+        docked = dock.docked if dock is not None and dock.present else None
+        link = link_of(docked.name) if docked is not None else None
+        return Known(
+            drive=docked.drive if docked is not None else None,
+            health=docked.health if docked is not None else None,
+            written=plan.written.layout if plan.written is not None and plan.is_carried_out() else None,
+            link=link.now if link is not None else "",
+            link_most=link.most if link is not None else "",
+            run_in=self._run_in.found,
+            part=self._run_in.part,
+        )
+
+    def is_seen(self, code: str) -> bool:
+        """Whether it was ticked, or the records leave nothing to look at."""
+        told = filled(code, self.known())
+        return code in self.record.checked or (told is not None and told.settled)
+
     def check(self, code: str, done: bool) -> None:
         others = tuple(c for c in self.record.checked if c != code)
         self._keep(checked=(*others, code) if done else others)
         text = next(c.text for c in first_boot_texts().checks if c.code == code)
         self._session.record("after-check", f"Seen: {text}" if done else f"Not seen any more: {text}", code=code)
-        if all(c.code in self.record.checked for c in self.checks()):
+        if all(self.is_seen(c.code) for c in self.checks()):
             self._session.advance("handover")
         self.changed.emit()
 

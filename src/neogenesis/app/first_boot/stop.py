@@ -15,6 +15,7 @@ _HELP = (
     mark("The chain is worked out from the bytes on the drives: nothing is started, nothing is written."),
     mark("A remedy says what it changes before it is done. What stood there is kept, and can be put back."),
     mark("A trial starts the drives in an emulated machine, on overlays that are thrown away."),
+    mark("A run-in measures what the new drive gives, on a scratch file on one of its volumes that goes away again."),
     mark("The machine's own list of boot entries is pasted, dropped or put together by hand; the forecast follows it."),
 )
 
@@ -46,6 +47,7 @@ SPEC = StopSpec(
             lambda view: view.after.click(),
             lambda view: view.after.isVisible(),
         ),
+        StopAction("run-in", "What the new drive gives", "Ctrl+Shift+R", lambda view: view.show_run_in()),
         StopAction("entries", "The machine's own boot entries", "Ctrl+Shift+B", lambda view: view.entries.click()),
         StopAction("trial", "Try it in an emulated machine", "Ctrl+Shift+D", lambda view: view.trial.click()),
     ),

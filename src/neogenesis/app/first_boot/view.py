@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QTextCursor
-from PyQt6.QtWidgets import QCheckBox, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
 
 from neogenesis.app.first_boot.afterwards import AfterwardsSheet
 from neogenesis.app.first_boot.chain import ChainView, stations_of
 from neogenesis.app.first_boot.entries import EntriesSheet
+from neogenesis.app.first_boot.run_in import RunInSheet
 from neogenesis.app.first_boot.screen import ScreenView
 from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
@@ -18,7 +19,7 @@ from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
-from neogenesis.core.boot.after import first_boot_texts
+from neogenesis.core.boot.after import filled, first_boot_texts
 from neogenesis.core.boot.remedies import RemedyRow
 
 
@@ -61,6 +62,8 @@ class FirstBootView(StopView):
         self.bars = BeforeAfter()
         self.checks_box = QVBoxLayout()
         self.boxes: dict[str, QCheckBox] = {}
+        self.fillings: dict[str, QLabel] = {}
+        self.run_in = button(tr("Run-in…"), self.show_run_in, "", tr("What the new drive gives  Ctrl+Shift+R"))
         self._messages = QVBoxLayout()
         self._build()
         self._model.changed.connect(self.refresh)
@@ -113,7 +116,7 @@ class FirstBootView(StopView):
         self.body.addLayout(below, 1)
         self.body.addWidget(self._fault)
         foot = FlowRow(look().px(8), at_right=True)
-        for widget in (self.after, self.entries, self.undo, self.again, self.next, self.trial):
+        for widget in (self.run_in, self.after, self.entries, self.undo, self.again, self.next, self.trial):
             foot.addWidget(widget)
         self.body.addLayout(foot)
         for message in first_boot_texts().messages:
@@ -239,17 +242,26 @@ class FirstBootView(StopView):
         wanted = self._model.checks()
         if list(self.boxes) != [c.code for c in wanted]:
             clear(self.checks_box)
-            self.boxes = {}
+            self.boxes, self.fillings = {}, {}
             for one in wanted:
                 box = QCheckBox()
                 box.setAccessibleName(said(one.text))
                 box.clicked.connect(lambda on, code=one.code: self._model.check(code, on))
-                self.boxes[one.code] = box
-                line = row(box, label(said(one.text), wrap=True), gap=look().px(8))
-                line.setStretch(1, 1)
+                self.boxes[one.code], self.fillings[one.code] = box, label("", "small", wrap=True, copyable=True)
+                words = stack(label(said(one.text), wrap=True), self.fillings[one.code], gap=0)
+                line = row(gap=look().px(8))
+                line.addWidget(box, 0, Qt.AlignmentFlag.AlignTop)
+                line.addLayout(words, 1)
                 self.checks_box.addLayout(line)
+        known = self._model.known()
         for code, box in self.boxes.items():
-            box.setChecked(code in self._model.record.checked)
+            told = filled(code, known)
+            settled = told is not None and told.settled
+            box.setChecked(settled or code in self._model.record.checked)
+            box.setEnabled(not settled)
+            box.setToolTip(tr("Known from the records") if settled else "")
+            self.fillings[code].setText(said(told.text) if told is not None else "")
+            self.fillings[code].setVisible(told is not None)
 
     def _show_orders(self) -> None:
         model, chosen = self._model, self._chosen()
@@ -277,6 +289,10 @@ class FirstBootView(StopView):
         chosen = self._chosen()
         if chosen is not None:
             self._model.mend(chosen, self.tail.text().strip())
+
+    def show_run_in(self) -> None:
+        """What the new drive gives, on a scratch file."""
+        RunInSheet(self, self._desk.run_in).open()
 
     def _show_afterwards(self) -> None:
         AfterwardsSheet(self, self._model).open()

@@ -115,6 +115,11 @@ class BlockSystem:
         below = {self.folder(n).resolve() for device in devices for n in self.below(device)}
         return [folder.name for folder in self.drives() if folder.resolve() in below]
 
+    def mounted_on(self, number: int) -> list[str]:
+        """Where volumes of a whole drive are mounted, each place once."""
+        above = self.above(number_text(number))
+        return sorted({place for device, place in self._mounts() if device in above})
+
     def link(self, name: str) -> Link | None:
         """How a whole drive is connected to this machine; None where the system does not say.
 

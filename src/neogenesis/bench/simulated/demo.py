@@ -58,7 +58,7 @@ _DRIVES: dict[str, dict[str, Any]] = {
         "gb": 1000,
         "health": {"temperature_c": 38, "spare_percent": 100, "wear_percent": 0},
         "read": {"bytes_per_s": 9.5e8},
-        "write": {"bytes_per_s": 9.0e8},
+        "write": {"bytes_per_s": 9.0e8, "cache_bytes": 2.2e10, "after_cache_bytes_per_s": 3.4e8},
     },
     "pilots-chart": {
         "model": "Ostrel S",
