@@ -73,8 +73,8 @@ BROKEN: tuple[Broken, ...] = (
     Broken(
         "what is read back is not compared",
         "core/transfer/readback.py",
-        "            if not piece or not found.fits:\n",
-        "            if not piece:\n",
+        "if piece is None or not _fits(c.digest, piece)]",
+        "if piece is None]",
         "tests/test_trust.py -k flipped_bit",
     ),
     Broken(
@@ -152,8 +152,8 @@ BROKEN: tuple[Broken, ...] = (
     Broken(
         "an old plan stays good for another drive",
         "app/plan/model.py",
-        '        if not self._session.means("old", plan.source.survey.drive):\n',
-        "        if plan is None:\n",
+        "and not self._is_old(plan.source.survey.drive):\n",
+        "and False:\n",
         "tests/test_window_bench.py -k out_of_date",
     ),
     Broken(
