@@ -263,6 +263,105 @@ def test_a_store_and_letters_that_mean_another_drive_are_pointed_at_their_own(tm
     put_back(one, tmp_path / "s.undo", before, "-one")
 
 
+def legacy_element(start: int, signature: bytes) -> bytes:
+    """A boot store's reference to a partition of an MBR disk: by its place, and the signature of the disk."""
+    head = bytes(16) + struct.pack("<IIII", 6, 0, 0x48, 0) + struct.pack("<QQ", start, 0)
+    return (head + struct.pack("<II", 0, 1) + signature).ljust(0x58, b"\0")
+
+
+def legacy_nt_drive(image: Path, other: bool = False) -> Path:
+    """An MBR drive whose active volume has a manager and its store; with `other` it means a disk that is gone."""
+    lines = "label: dos\nlabel-id: 0x5a17c0de\nstart=2048, size=98304, type=7, bootable\n"
+    with image.open("wb") as file:
+        file.truncate(50 << 20)
+    run("sfdisk", "-q", image, text=lines)
+    start, size = spans(image)[0]
+    signature = bytes.fromhex("5a17c0de")[::-1]
+    mine = (start, signature) if not other else (63 * 512, b"\1\2\3\4")
+    entry, manager = "{11111111-2222-3333-4444-555555555555}", "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
+    store = make_hive(
+        image.with_name("BCD"),
+        {
+            f"Objects\\{manager}\\Elements\\23000003": {"Element": entry},
+            f"Objects\\{entry}\\Elements\\12000002": {"Element": "\\Windows\\system32\\winload.exe"},
+            f"Objects\\{entry}\\Elements\\11000001": {"Element": legacy_element(*mine)},
+            f"Objects\\{entry}\\Elements\\21000001": {"Element": legacy_element(*mine)},
+        },
+    )
+    letter = mine[1] + mine[0].to_bytes(8, "little")
+    records = make_hive(image.with_name("SYSTEM"), {"MountedDevices": {"\\\\DosDevices\\\\C:": letter}})
+    files = {
+        "bootmgr": b"manager" * 300,
+        "Boot/BCD": store,
+        "Windows/System32/winload.exe": b"winload" * 500,
+        "Windows/System32/config/SYSTEM": records,
+    }
+    make_volume(image.with_name("volume"), Part(48, "7", "ntfs", "System", files), size)
+    data = bytearray(image.read_bytes())
+    data[start : start + size] = image.with_name("volume").read_bytes()
+    for sector in (start, start + size - 512):  # the volume's own copy stands in its last one
+        data[sector + 90 : sector + 190] = b"\x90" * 93 + b"BOOTMGR"
+    data[:40] = b"\x90" * 16 + b"Missing operating system"
+    image.write_bytes(data)
+    return image
+
+
+def test_on_an_old_table_store_and_letters_follow_a_new_signature(tmp_path: Path) -> None:
+    one = legacy_nt_drive(tmp_path / "disk-one.img")
+    before, machine = one.read_bytes(), machine_file(tmp_path, {"firmware": "legacy"})
+    found = forecast_drives([str(one)], machine)
+    assert found.starts and found.chain[-1].partition == 1, found
+    assert not remedies_of([str(one)], machine).remedies
+    apply_remedy("restamp-table", str(one), "-one", tmp_path / "t.undo")
+    assert table_of(one)["id"] != "0x5a17c0de"
+    assert forecast_drives([str(one)], machine).starts
+    assert not remedies_of([str(one)], machine).remedies, "the letter is still that of its own volume"
+    check_volume(one, *spans(one)[0], "ntfs", tmp_path)
+    put_back(one, tmp_path / "t.undo", before, "-one")
+
+
+def test_on_an_old_table_a_store_that_means_another_disk_is_pointed_at_its_own(tmp_path: Path) -> None:
+    one = legacy_nt_drive(tmp_path / "disk-one.img", other=True)
+    before, machine = one.read_bytes(), machine_file(tmp_path, {"firmware": "legacy"})
+    assert forecast_drives([str(one)], machine).breaks_at == "system"
+    assert {r.code for r in remedies_of([str(one)], machine).remedies} == {"store-identity", "drive-letters"}
+    apply_remedy("store-identity", str(one), "-one", tmp_path / "s.undo")
+    assert forecast_drives([str(one)], machine).starts
+    apply_remedy("drive-letters", str(one), "-one", tmp_path / "l.undo")
+    assert not remedies_of([str(one)], machine).remedies
+    check_volume(one, *spans(one)[0], "ntfs", tmp_path)
+    undo_remedy(tmp_path / "l.undo", str(one), "-one")
+    put_back(one, tmp_path / "s.undo", before, "-one")
+
+
+def test_a_hidden_volume_is_shown_again_when_it_is_made_active(tmp_path: Path) -> None:
+    one = legacy_nt_drive(tmp_path / "disk-one.img")
+    data = bytearray(one.read_bytes())
+    data[446], data[450] = 0, 0x17
+    one.write_bytes(data)
+    machine = machine_file(tmp_path, {"firmware": "legacy"})
+    assert forecast_drives([str(one)], machine).breaks_at == "active-partition"
+    row = next(r for r in remedies_of([str(one)], machine).remedies if r.code == "active-partition")
+    assert "no longer hidden" in row.text
+    apply_remedy("active-partition", str(one), "-one", tmp_path / "a.undo", machine)
+    after = one.read_bytes()
+    assert (after[446], after[450]) == (0x80, 7) and forecast_drives([str(one)], machine).starts
+    put_back(one, tmp_path / "a.undo", bytes(data), "-one")
+
+
+def test_a_table_without_a_signature_gets_one_and_nothing_else_changes(tmp_path: Path) -> None:
+    """Four zero bytes are no identity: they stand everywhere."""
+    one = legacy_nt_drive(tmp_path / "disk-one.img")
+    data = bytearray(one.read_bytes())
+    data[440:444] = bytes(4)
+    one.write_bytes(data)
+    apply_remedy("restamp-table", str(one), "-one", tmp_path / "t.undo")
+    after = bytearray(one.read_bytes())
+    assert any(after[440:444])
+    after[440:444] = bytes(4)
+    assert after == data
+
+
 def test_the_record_of_recovery_says_where_it_stands_now(tmp_path: Path) -> None:
     """As after a transfer that moved it to the end."""
     image = tmp_path / "disk-one.img"

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 
 from neogenesis.core.boot.drives import BootDrive
-from neogenesis.core.boot.store import STORES
+from neogenesis.core.boot.store import STORES, partition_in, read_store
 from neogenesis.core.errors import Damaged
 from neogenesis.core.store import WritableRangeView, WritableStore
 from neogenesis.core.survey import PartitionFacts
@@ -99,7 +99,7 @@ def restamp_table(drive: BootDrive, store: WritableStore, new_id: Callable[[], s
         new = guid_bytes(new_id())[:4]
         store.write(440, new)
         numbers = (f"{int.from_bytes(old, 'little'):08x}", f"{int.from_bytes(new, 'little'):08x}")
-        return [(old, new)] if not any(old) else [*text_pairs(*numbers)]
+        return [*text_pairs(*numbers), *_by_signature(drive, old, new)] if any(old) else []
     sector = drive.survey.drive.sector_size
     fresh: dict[bytes, bytes] = {}
 
@@ -118,6 +118,22 @@ def restamp_table(drive: BootDrive, store: WritableStore, new_id: Callable[[], s
             if raw in fresh:
                 pairs += text_pairs(facts.unique_id, _guid(fresh[raw]))
     return pairs
+
+
+def _by_signature(drive: BootDrive, old: bytes, new: bytes) -> Iterator[tuple[bytes, bytes]]:
+    """What the NT family's store and letters say of partitions, by place and signature of their disk."""
+    for facts in drive.survey.partitions:
+        start = facts.start_bytes.to_bytes(8, "little")
+        yield old + start, new + start
+        tree = drive.tree(facts.number)
+        for path in STORES:
+            spelled = drive.find(facts.number, path)
+            store = read_store(tree, spelled) if tree is not None and spelled is not None else None
+            for entry in store.entries if store is not None else ():
+                for element in (entry.device, entry.system_device):
+                    named = partition_in(element)
+                    if len(named) == 28 and named[24:] == old:
+                        yield named, named[:24] + new
 
 
 def _guid(raw: bytes) -> str:

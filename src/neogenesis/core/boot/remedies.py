@@ -23,7 +23,7 @@ from neogenesis.core.boot.identity import (
     text_pairs,
 )
 from neogenesis.core.boot.program import FALLBACK, read_program
-from neogenesis.core.boot.store import STORES, BootStore, read_store, referred
+from neogenesis.core.boot.store import STORES, BootStore, partition_in, read_store, referred, renamed
 from neogenesis.core.errors import BadArgument, Damaged
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record
@@ -60,6 +60,8 @@ _KEPT_LOADERS = (
 )
 _RECOVERY_RECORD, _LARGEST_RECORD = "Windows/System32/Recovery/ReAgent.xml", 1 << 20
 _RECOVERY_PLACE = re.compile(rb'offset="(\d+)" guid="\{([0-9A-Fa-f-]{36})\}"')
+#: Types of hidden volumes are those of open ones with this bit.
+_HIDDEN, _HIDDEN_BIT = (0x11, 0x14, 0x16, 0x17, 0x1B, 0x1C, 0x1E), 0x10
 _RESTAMPED = ("ntfs", "vfat", "exfat", "ext2", "ext3", "ext4", "swap")
 
 
@@ -206,14 +208,17 @@ def _active_partition(drive: BootDrive, drives: Sequence[BootDrive], machine: Ma
         sector = drive.sector(facts.start_bytes)
         if facts.logical or facts.number > 4 or sector[510:512] != b"\x55\xaa" or not any(sector[90:510]):
             continue
-        place = 446 + 16 * (facts.number - 1)
-        return Remedy(
-            "active-partition",
-            f"Marks {facts.title} as active: the boot code goes on there.",
-            "low",
-            drive,
-            lambda store, tools, at=place: store.write(at, b"\x80"),  # type: ignore[misc]
-        )
+        place, kind = 446 + 16 * (facts.number - 1), int(facts.type_id, 16)
+
+        def do(store: WritableStore, tools: Tools, at: int = place, kind: int = kind) -> None:
+            store.write(at, b"\x80")
+            if kind in _HIDDEN:
+                store.write(at + 4, bytes((kind & ~_HIDDEN_BIT,)))
+
+        text = f"Marks {facts.title} as active: the boot code goes on there."
+        if kind in _HIDDEN:
+            text = f"Marks {facts.title} as active and no longer hidden: the boot code goes on there."
+        return Remedy("active-partition", text, "low", drive, do)
     return None
 
 
@@ -258,19 +263,18 @@ def _stores(drive: BootDrive) -> Iterator[tuple[PartitionFacts, str, BootStore]]
 
 def _store_identity(drive: BootDrive, drives: Sequence[BootDrive]) -> Remedy | None:
     """An entry that refers to a partition which is gone, while this drive has the system that it means."""
-    if drive.survey.table.kind != "gpt":
-        return None
     for _, _, store in _stores(drive):
         first = store.first
         if first is None or referred(drives, first.system_device):
             continue
         path = first.path.replace("\\", "/")
         system = next((p for p in drive.survey.partitions if path and drive.find(p.number, path) is not None), None)
-        old = _partition_in(first.system_device)
-        if system is None or not any(old):
+        if system is None:
             continue
-        text = f"Points the boot store at {system.title} of this drive."
-        return _pointing("store-identity", text, drive, [(old, guid_bytes(system.unique_id))])
+        lost = [named for e in (first.system_device, first.device) if any(named := partition_in(e))]
+        pairs = [(old, new) for old in lost if (new := renamed(old, drive, system))]
+        if pairs:
+            return _pointing("store-identity", f"Points the boot store at {system.title} of this drive.", drive, pairs)
     return None
 
 
@@ -281,11 +285,6 @@ def _pointing(code: Code, text: str, drive: BootDrive, pairs: Sequence[tuple[byt
         replace_references(drive, store, list(dict.fromkeys(pairs)))
 
     return Remedy(code, text, "some", drive, do) if pairs else None
-
-
-def _partition_in(element: bytes) -> bytes:
-    """The partition's GUID in a device element: behind its object, type, flags and size."""
-    return element[0x20:0x30] if len(element) >= 0x48 else b""
 
 
 def _menu_identity(drive: BootDrive, drives: Sequence[BootDrive]) -> Remedy | None:

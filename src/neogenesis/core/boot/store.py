@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 from neogenesis.core.boot.drives import BootDrive, Place, everywhere
 from neogenesis.core.errors import Damaged
+from neogenesis.core.survey import PartitionFacts
 from neogenesis.core.system.tree import FileTree, HiveKey
 from neogenesis.core.table.gpt import guid_bytes
 
@@ -22,6 +23,8 @@ _DEFAULT, _ORDER, _DEVICE, _PATH, _SYSTEM_DEVICE, _TITLE = (
     *("23000003", "24000001", "11000001", "12000002", "21000001", "12000004"),
 )
 _MOST_ENTRIES = 200
+#: The kind of disk in a device element: 0 by GUID, 1 by the signature in its first sector.
+_BY_SIGNATURE = 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +87,27 @@ def referred(drives: Sequence[BootDrive], element: bytes) -> list[Place]:
         if mark and all(piece in element for piece in mark):
             found.append((drive, facts))
     return found
+
+
+def partition_in(element: bytes) -> bytes:
+    """How a device element names its partition, behind its object, type, flags and size; empty for another device.
+
+    A GUID; or on an MBR disk the first byte of the partition (8 bytes), what lies between, and the disk's signature.
+    """
+    if len(element) < 0x48:
+        return b""
+    return element[0x20:0x3C] if int.from_bytes(element[0x34:0x38], "little") == _BY_SIGNATURE else element[0x20:0x30]
+
+
+def renamed(named: bytes, drive: BootDrive, facts: PartitionFacts) -> bytes:
+    """The same as `partition_in` gives, for a partition of this drive; empty where it would be of another kind."""
+    with suppress(ValueError):
+        if drive.survey.table.kind == "gpt" and len(named) == 16:
+            return guid_bytes(facts.unique_id)
+        if drive.survey.table.kind == "mbr" and len(named) == 28:
+            signature = int(drive.survey.table.disk_id, 16).to_bytes(4, "little")
+            return facts.start_bytes.to_bytes(8, "little") + named[8:24] + signature
+    return b""
 
 
 def _mark(drive: BootDrive, unique_id: str, start_bytes: int) -> tuple[bytes, ...]:
