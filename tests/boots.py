@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
+from shutil import rmtree
 from tempfile import mkdtemp
 
 from tests.drives import LINUX, MIB, NT_DATA, STARTUP, Part, make_drive, run, spans
@@ -13,6 +14,7 @@ _MODULES = (
     *("normal", "search", "search_fs_uuid", "search_fs_file", "search_label", "part_gpt", "part_msdos", "fat", "ntfs"),
     *("ext2", "cat", "echo", "halt", "test", "configfile", "sleep", "chain", "read"),
 )
+_BOOT = Path("/usr/lib/systemd/boot/efi")
 #: What a menu does that looks for its system by a file.
 BY_FILE = "search --no-floppy --file --set=root /token.txt\ncat ($root)/token.txt\nsleep 30\n"
 
@@ -34,6 +36,28 @@ def loader(script: str = "", prefix: str = "/EFI/x") -> bytes:
         path.unlink()
     folder.rmdir()
     return data
+
+
+def unified(options: str, script: str = BY_FILE) -> bytes:
+    """A program that carries a kernel and its command line; the kernel is a loader that starts as one does."""
+    folder = Path(mkdtemp(prefix="neogenesis-unified-"))
+    kernel = bytearray(loader(script))
+    head = int.from_bytes(kernel[0x3C:0x40], "little")
+    kernel[head + 68 : head + 70] = b"\1\0"  # the stub asks for an image of version 1 or later
+    pieces = {"osrel": b"ID=meridian\nVERSION_ID=11\n", "cmdline": options.encode(), "linux": bytes(kernel)}
+    asked: list[str | Path] = []
+    for name, place in (("osrel", 0x20000), ("cmdline", 0x30000), ("linux", 0x2000000)):
+        (folder / name).write_bytes(pieces[name])
+        asked += ["--add-section", f".{name}={folder / name}", "--change-section-vma", f".{name}={place:#x}"]
+    run("objcopy", *asked, _BOOT / "linuxx64.efi.stub", folder / "unified.efi")
+    data = (folder / "unified.efi").read_bytes()
+    rmtree(folder)
+    return data
+
+
+def entry_loader() -> bytes:
+    """A loader that starts what stands in `loader/entries` and `EFI/Linux`."""
+    return (_BOOT / "systemd-bootx64.efi").read_bytes()
 
 
 def system(token: str, kind: str = "ntfs") -> Part:

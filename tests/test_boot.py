@@ -27,8 +27,19 @@ from neogenesis.core.boot.grub import GrubRun
 from neogenesis.core.boot.program import read_program
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.machine import read_machine
-from tests.boots import BY_FILE, by_uuid, drive, legacy_drive, loader, said_otherwise, startup, system
-from tests.drives import LINUX, NT_DATA, STARTUP, Part, blank, make_drive, make_volume, place, run, table_of
+from tests.boots import (
+    BY_FILE,
+    by_uuid,
+    drive,
+    entry_loader,
+    legacy_drive,
+    loader,
+    said_otherwise,
+    startup,
+    system,
+    unified,
+)
+from tests.drives import LINUX, NT_DATA, STARTUP, Part, blank, make_drive, make_volume, place, run, spans, table_of
 
 FALLBACK = "EFI/BOOT/BOOTX64.EFI"
 
@@ -230,6 +241,33 @@ def legacy_second_first(f: Path) -> Arranged:
     return Arranged([two, legacy_drive(f / "one.img", "TOKEN-ONE")], {"firmware": "legacy"}, legacy=True)
 
 
+def unified_kernel(f: Path, entries: bool = False) -> Arranged:
+    """Kernel and command line in one program: on the fallback path, or found by a loader that lists such."""
+    one = drive(f / "one.img", "TOKEN-ONE", {})
+    program = unified(f"root=PARTUUID={table_of(one)['partitions'][1]['uuid'].lower()} ro")
+    files = {FALLBACK: entry_loader(), "EFI/Linux/meridian.efi": program} if entries else {FALLBACK: program}
+    return Arranged([with_startup(one, files)])
+
+
+def with_startup(image: Path, files: dict[str, bytes]) -> Path:
+    """The same drive, with these files on its start-up partition."""
+    start, size = spans(image)[0]
+    volume = image.with_name("start.img")
+    make_volume(volume, startup(files), size)
+    place(image, volume, start)
+    return image
+
+
+def stick_before_disk(f: Path) -> Arranged:
+    """A firmware without a list of its own starts what can be pulled out first."""
+    disk = drive(f / "one.img", "TOKEN-ONE", {})
+    stick = drive(f / "two.img", "TOKEN-TWO", {}, kind="ext4")  # made at once, two of one kind may be alike
+    for image in (disk, stick):
+        with_startup(image, {FALLBACK: loader(by_uuid(volume_id(image, 2)))})
+    slots = [{"name": "M.2", "drive": str(disk)}, {"name": "USB at the left", "drive": str(stick)}]
+    return Arranged([disk, stick], {"slots": slots})
+
+
 ARRANGEMENTS: dict[str, Callable[[Path], Arranged]] = {
     "fallback only": fallback_only,
     "missing loader": missing_loader,
@@ -256,6 +294,9 @@ ARRANGEMENTS: dict[str, Callable[[Path], Arranged]] = {
     "legacy, none active": legacy_none_active,
     "legacy, first drive without code": legacy_no_code,
     "legacy, second drive first": legacy_second_first,
+    "unified kernel": unified_kernel,
+    "unified kernel, found by a loader": lambda f: unified_kernel(f, True),
+    "removable stick before disk": stick_before_disk,
 }
 
 
@@ -278,6 +319,7 @@ SELDOM = {
     "hybrid table": "TOKEN-ONE",
     "damaged first copy of the table": "TOKEN-ONE",
     "MBR with a start-up partition": "TOKEN-ONE",
+    "unified kernel": "TOKEN-ONE",
 }
 
 

@@ -196,7 +196,9 @@ def test_after_a_split_the_old_drive_gets_new_identities_once_the_new_one_is_pro
     model.try_it()
     qtbot.waitUntil(lambda: not model.is_busy, timeout=90_000)
     assert model.is_proven, (model.failure, model.trial)
-    assert FirstBootModel(model._session, model._intake, model._decide, model._plan).is_proven  # after a restart, too
+    assert FirstBootModel(
+        model._session, model._intake, model._decide, model._plan, model._run_in
+    ).is_proven  # after a restart, too
     pause(30)
     row = next(r for r in model.remedies if r.code == "restamp-table")
     view.remedy.setCurrentIndex(view.remedy.findData(f"restamp-table {row.drive}"))

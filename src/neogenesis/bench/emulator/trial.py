@@ -18,10 +18,11 @@ from typing import ClassVar
 
 import msgspec
 
-from neogenesis.bench.drives import OpenDrive, open_sealed
+from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
 from neogenesis.bench.emulator.monitor import Screen
 from neogenesis.bench.emulator.variables import entries_in, store_with
 from neogenesis.bench.exposed import exposed
+from neogenesis.core.boot.drives import is_usb
 from neogenesis.core.boot.entries import BootList
 from neogenesis.core.errors import BadRecord, Refused, ToolFailed
 from neogenesis.core.machine import Machine
@@ -152,8 +153,8 @@ def _machine(trial: Trial, firmware: tuple[str, str] | None, folder: Path) -> li
         return [*found, "-chardev", log, "-device", "isa-debugcon,iobase=0x402,chardev=log"]
     variables = folder / "variables.fd"
     empty = Path(firmware[1]).read_bytes()
-    entries = trial.machine is not None and bool(trial.machine.boot_entries)
-    variables.write_bytes(store_with(empty, trial.machine) if entries and trial.machine is not None else empty)
+    listed = trial.machine if _has_entries(trial) else None
+    variables.write_bytes(store_with(empty, listed) if listed is not None else empty)
     return [
         *found,
         *("-drive", f"if=pflash,unit=0,format=raw,readonly=on,file={firmware[0]}"),
@@ -162,13 +163,29 @@ def _machine(trial: Trial, firmware: tuple[str, str] | None, folder: Path) -> li
 
 
 def _drive(n: int, opened: OpenDrive, path: Path, trial: Trial) -> list[str]:
-    """One drive in slot `n`, behind an overlay that is thrown away."""
+    """One drive in slot `n`, behind an overlay that is thrown away; a stick on a USB socket of its own there."""
     size = opened.drive.sector_size
     node = f"if=none,id=d{n},format=raw,file.driver=file,file.filename={path},file.locking=off,snapshot=on,cache=unsafe"
-    device = f"virtio-blk-pci,drive=d{n},addr={_FIRST_SLOT + n:#x},logical_block_size={size},physical_block_size={size}"
-    if trial.machine is None or not trial.machine.boot_entries or trial.legacy:
-        device += f",bootindex={n}"
-    return ["-drive", node, "-device", device]
+    place = f"addr={_FIRST_SLOT + n:#x}"
+    found = ["-drive", node]
+    if _is_stick(trial, trial.drives[n]):
+        found += ["-device", f"qemu-xhci,id=u{n},{place}"]
+        device = f"usb-storage,bus=u{n}.0,removable=on,drive=d{n}"
+    else:
+        device = f"virtio-blk-pci,drive=d{n},{place}"
+    device += f",logical_block_size={size},physical_block_size={size}"
+    if trial.legacy or not (_has_entries(trial) or any(_is_stick(trial, name) for name in trial.drives)):
+        device += f",bootindex={n}"  # else the firmware's own order is what is tried
+    return [*found, "-device", device]
+
+
+def _has_entries(trial: Trial) -> bool:
+    return trial.machine is not None and bool(trial.machine.boot_entries)
+
+
+def _is_stick(trial: Trial, name: str) -> bool:
+    slots = trial.machine.slots if trial.machine is not None else ()
+    return any(is_usb(slot.name) and (slot.drive == name or same_bytes(slot.drive, name)) for slot in slots)
 
 
 def _watched(command: list[str], trial: Trial, folder: Path) -> TrialAnswer | None:

@@ -15,6 +15,11 @@ _LISTED = ("vfat", "exfat", "ntfs", "ext2", "ext3", "ext4", "hfsplus")
 _LARGEST_LOADER = 96 << 20
 
 
+def is_usb(slot: str) -> bool:
+    """Whether a slot, by its name, is a USB socket: what stands there is a stick, removable to a firmware."""
+    return "usb" in slot.casefold()
+
+
 @dataclass
 class BootDrive:
     """One drive of the machine. `name` is how it was named, `place` its number in the order of the firmware.

@@ -33,12 +33,12 @@ def follow(
         return Reached(
             broke="loader", links=[Link(step="loader", text="Loaders start each other in a circle", ok=False)]
         )
-    if program.is_grub:
-        return _follow_grub(drives, home, program, architecture, depth)
-    if "systemd-boot" in program.names and ".linux" not in program.sections:
-        return _follow_entries(drives, home, architecture, depth)
     if ".linux" in program.sections:
         return _follow_unified(drives, home, program)
+    if program.is_grub:
+        return _follow_grub(drives, home, program, architecture, depth)
+    if "systemd-boot" in program.names:
+        return _follow_entries(drives, home, architecture, depth)
     drive, facts = home
     store = next((s for s in STORES if drive.find(facts.number, s) is not None), None)
     if path.replace("\\", "/").casefold().endswith(_NT_LOADER) or store is not None:

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from neogenesis.core.boot.devpath import FilePath, HardDrive, OtherNode, parse_path
-from neogenesis.core.boot.drives import BootDrive, Place
+from neogenesis.core.boot.drives import BootDrive, Place, is_usb
 from neogenesis.core.boot.program import FALLBACK
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.machine import Machine
@@ -48,7 +48,7 @@ def attempts(drives: Sequence[BootDrive], machine: Machine | None, architecture:
             yield Attempt(number, _named(entry), None, "", "it is switched off")
         else:
             yield from _of_entry(drives, entry, architecture, _named(entry))
-    for drive in drives:
+    for drive in sorted(drives, key=lambda d: not is_usb(d.slot)):  # what can be pulled out comes first
         yield from _fallbacks(drive, architecture, "", f"Fallback path of {drive.title}")
 
 
