@@ -9,16 +9,19 @@ from pathlib import Path
 import msgspec
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QShortcut
 from PyQt6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.first_boot.entries import EntriesSheet
 from neogenesis.app.first_boot.model import FirstBootModel
 from neogenesis.app.first_boot.run_in import RunInSheet
+from neogenesis.app.first_boot.stopwatch import StopwatchSheet
 from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.pictures import pause
 from neogenesis.app.theme.look import look
 from neogenesis.app.window import MainWindow
+from neogenesis.core.intake.ask import START_UP
 from neogenesis.core.transfer import RunFiles
 from tests.boots import BY_FILE, drive, loader
 from tests.drives import run, table_of
@@ -282,4 +285,26 @@ def test_a_run_in_shows_what_the_drive_gives_and_fills_the_checks(
     sheet.begin.click()
     qtbot.waitUntil(lambda: model.failure is not None, timeout=30_000)
     assert "is no folder" in texts(sheet)
+    sheet.accept()
+
+
+def test_a_start_is_timed_again_and_stands_beside_the_one_before(at_boot: MainWindow, qtbot: QtBot) -> None:
+    window, view, intake = at_boot, of(at_boot), at_boot.job.intake
+    for _ in range(3):
+        intake.press()
+        pause(150)
+    before = intake.intake.timing(START_UP)
+    assert before is not None and len(before.runs) == 1 and not view.bars.isVisible()
+    window.bench.update(window.job.ticket, stop="first-boot")
+    view.watch.click()
+    sheet = view.findChild(StopwatchSheet)
+    assert sheet is not None and "Press F5" in texts(sheet)
+    assert [s.key().toString() for s in sheet.findChildren(QShortcut)] == ["F5"]
+    for words in ("log-in screen comes", "can be used", "Press F5"):
+        sheet.page.press.click()
+        assert words in texts(sheet)
+        pause(150)
+    after = intake.intake.timing(START_UP, "after")
+    assert after is not None and len(after.runs) == 1
+    assert "Before" in texts(sheet) and "After" in texts(sheet)
     sheet.accept()

@@ -47,6 +47,9 @@ SPEC = StopSpec(
             lambda view: view.after.click(),
             lambda view: view.after.isVisible(),
         ),
+        StopAction(
+            "stopwatch", "Stopwatch: how long a start takes now", "Ctrl+Shift+G", lambda view: view.show_stopwatch()
+        ),
         StopAction("run-in", "What the new drive gives", "Ctrl+Shift+R", lambda view: view.show_run_in()),
         StopAction("entries", "The machine's own boot entries", "Ctrl+Shift+B", lambda view: view.entries.click()),
         StopAction("trial", "Try it in an emulated machine", "Ctrl+Shift+D", lambda view: view.trial.click()),

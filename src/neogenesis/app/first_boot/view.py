@@ -11,6 +11,7 @@ from neogenesis.app.first_boot.chain import ChainView, stations_of
 from neogenesis.app.first_boot.entries import EntriesSheet
 from neogenesis.app.first_boot.run_in import RunInSheet
 from neogenesis.app.first_boot.screen import ScreenView
+from neogenesis.app.first_boot.stopwatch import StopwatchSheet
 from neogenesis.app.language import said, tr
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
@@ -63,6 +64,9 @@ class FirstBootView(StopView):
         self.checks_box = QVBoxLayout()
         self.boxes: dict[str, QCheckBox] = {}
         self.fillings: dict[str, QLabel] = {}
+        self.watch = button(
+            tr("Stopwatch…"), self.show_stopwatch, "", tr("How long a start takes now, beside before  Ctrl+Shift+G")
+        )
         self.run_in = button(tr("Run-in…"), self.show_run_in, "", tr("What the new drive gives  Ctrl+Shift+R"))
         self._messages = QVBoxLayout()
         self._build()
@@ -116,7 +120,7 @@ class FirstBootView(StopView):
         self.body.addLayout(below, 1)
         self.body.addWidget(self._fault)
         foot = FlowRow(look().px(8), at_right=True)
-        for widget in (self.run_in, self.after, self.entries, self.undo, self.again, self.next, self.trial):
+        for widget in (self.watch, self.run_in, self.after, self.entries, self.undo, self.again, self.next, self.trial):
             foot.addWidget(widget)
         self.body.addLayout(foot)
         for message in first_boot_texts().messages:
@@ -289,6 +293,13 @@ class FirstBootView(StopView):
         chosen = self._chosen()
         if chosen is not None:
             self._model.mend(chosen, self.tail.text().strip())
+
+    def show_stopwatch(self) -> None:
+        """Time the start as it is now; F5 goes on from mark to mark."""
+        sheet = StopwatchSheet(self, self._desk)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.finished.connect(self.refresh)
+        sheet.open()
 
     def show_run_in(self) -> None:
         """What the new drive gives, on a scratch file."""
