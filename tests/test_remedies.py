@@ -334,6 +334,25 @@ def test_on_an_old_table_a_store_that_means_another_disk_is_pointed_at_its_own(t
     put_back(one, tmp_path / "s.undo", before, "-one")
 
 
+def test_a_protective_sector_is_written_anew_and_the_firmware_believes_the_table(tmp_path: Path) -> None:
+    one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {FALLBACK: loader(BY_FILE)})
+    data = bytearray(one.read_bytes())
+    data[:446] = b"own boot code".ljust(446, b"\x90")
+    data[440:512] = bytes(72)
+    one.write_bytes(data)
+    assert not forecast_drives([str(one)], None).starts
+    row = next(r for r in remedies_of([str(one)], None).remedies if r.code == "protective-sector")
+    assert row.writes == ((0, 512),)
+    apply_remedy("protective-sector", str(one), "-one", tmp_path / "p.undo")
+    after = one.read_bytes()
+    assert after[:440] == data[:440] and after[512:] == data[512:] and after[450] == 0xEE
+    assert "No errors detected" in run("sfdisk", "--verify", one)
+    assert forecast_drives([str(one)], None).starts
+    assert run_trial(Trial([str(one)], expect="TOKEN-ONE", seconds=40)).seen
+    assert "protective-sector" not in {r.code for r in remedies_of([str(one)], None).remedies}
+    put_back(one, tmp_path / "p.undo", bytes(data), "-one")
+
+
 def test_a_hidden_volume_is_shown_again_when_it_is_made_active(tmp_path: Path) -> None:
     one = legacy_nt_drive(tmp_path / "disk-one.img")
     data = bytearray(one.read_bytes())

@@ -29,7 +29,7 @@ from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record
 from neogenesis.core.store import WritableRangeView, WritableStore
 from neogenesis.core.survey import PartitionFacts
-from neogenesis.core.table.gpt import guid_bytes
+from neogenesis.core.table.gpt import guid_bytes, protective_mbr
 
 Code = Literal[
     "fallback-loader",
@@ -42,6 +42,7 @@ Code = Literal[
     "check-flag",
     "recovery-record",
     "startup-partition",
+    "protective-sector",
 ]
 CODES: tuple[Code, ...] = get_args(Code)
 Risk = Literal["low", "some", "high"]
@@ -58,6 +59,8 @@ _KEPT_LOADERS = (
     ("usr/lib/systemd/boot/efi/systemd-bootx64.efi", "EFI/systemd/systemd-bootx64.efi"),
     ("usr/lib/grub/x86_64-efi/monolithic/grubx64.efi", "EFI/BOOT/BOOTX64.EFI"),
 )
+#: What boot code may take of the first sector; entries and signature stand behind it.
+_CODE_BYTES = 440
 _RECOVERY_RECORD, _LARGEST_RECORD = "Windows/System32/Recovery/ReAgent.xml", 1 << 20
 _RECOVERY_PLACE = re.compile(rb'offset="(\d+)" guid="\{([0-9A-Fa-f-]{36})\}"')
 #: Types of hidden volumes are those of open ones with this bit.
@@ -151,6 +154,7 @@ def remedy_for(
         "check-flag": lambda: _check_flag(drive),
         "recovery-record": lambda: _recovery_record(drive),
         "startup-partition": lambda: _startup_partition(drive, machine),
+        "protective-sector": lambda: _protective_sector(drive),
     }
     return makers[code]()
 
@@ -414,6 +418,20 @@ def _startup_partition(drive: BootDrive, machine: Machine | None) -> Remedy | No
             text = f"Makes the start-up partition anew, with the loader that {system.title} keeps."
             return Remedy("startup-partition", text, "high", drive, do)
     return None
+
+
+def _protective_sector(drive: BootDrive) -> Remedy | None:
+    """Without its protective entry a firmware does not believe the table (UEFI 2.10, section 5.2.3)."""
+    table = drive.survey.table
+    if table.kind != "gpt" or "gpt-protective-missing" not in table.problems:
+        return None
+    sectors = drive.survey.drive.size_bytes // drive.survey.drive.sector_size
+
+    def do(store: WritableStore, tools: Tools) -> None:
+        store.write(_CODE_BYTES, protective_mbr(sectors, b"")[_CODE_BYTES:512])
+
+    text = "Writes the protective entry of the first sector anew; without it firmware does not believe the table."
+    return Remedy("protective-sector", text, "low", drive, do)
 
 
 def _check_flag(drive: BootDrive) -> Remedy | None:
