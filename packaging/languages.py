@@ -212,7 +212,7 @@ def collect() -> Catalog:
             catalog.add((one, many) if many else one, context=context or None, locations=[(place, 0)])
     for path in sorted((SOURCE / "data/appliances").glob("*.toml")):
         appliance = tomllib.loads(path.read_text("utf-8"))
-        for text in (appliance["title"], *appliance.get("afterwards", ())):
+        for text in (appliance["title"], *appliance.get("afterwards", ()), *appliance.get("confirm", ())):
             catalog.add(text, locations=[(f"data/appliances/{path.name}", 0)])
     for path in sorted((SOURCE / "data/machines").glob("*.machine.json")):
         for text in _texts_in(json.loads(path.read_text("utf-8")), _PROFILE_TEXTS):

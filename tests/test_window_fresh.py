@@ -20,9 +20,10 @@ from neogenesis.app.theme.look import look
 from neogenesis.app.window import MainWindow
 from neogenesis.bench.folders import LIBRARY
 from neogenesis.bench.simulated.library import make_library
+from neogenesis.core.drivers import Answer
 from neogenesis.core.plan.model import FreshSource
 from tests.drives import table_of
-from tests.test_window import survey, texts
+from tests.test_window import survey, texts, transfer_view
 from tests.test_window_swap import colours
 
 Open = Callable[[Path], MainWindow]
@@ -151,6 +152,41 @@ def test_a_system_with_drivers_is_written_and_starts(
     assert boot.trial.seen == "Meridian Desktop 11.4" and boot.is_proven
     kinds = [e.kind for e in window.job.log()]
     assert {"drivers", "plan", "transfer-done", "trial-boot"} <= set(kinds)
+
+
+def test_what_a_person_must_have_seen_is_a_gate_that_opens_with_a_tick(
+    fresh: MainWindow, small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    window, model, shown = fresh, fresh.job.plan, page(fresh)
+    choose(shown.recipe, "appliance:handheld-console")
+    window.views["plan"].write.click()
+    transfer = window.job.transfer
+    window.show_stop("transfer")
+    pause(30)
+    gates = transfer_view(window).gates
+    box = gates.confirms["The saved games were seen in the owner's account, or are copied out."]
+    QTest.keyClicks(gates.tail, "41f2")
+    assert not box.isChecked() and not gates.start.isEnabled() and not transfer.may_write
+    transfer.start("41f2")
+    assert transfer.state not in ("starting", "running"), "the order itself asks the gates as well"
+    box.click()
+    pause(30)
+    assert transfer.may_write and gates.start.isEnabled()
+    again = open_window(small_bench)
+    again.open_job("T-7")
+    assert again.job.plan.confirmed == model.confirmed and again.job.transfer.may_write
+    again.close()
+    next(iter(gates.confirms.values())).click()
+    pause(30)
+    assert not transfer.may_write
+    assert [e.kind for e in window.job.log()].count("confirmed") == 2
+    model.fresh.change(recipe="nt-uefi", drivers="")
+    model.fresh.coverage = Answer(
+        schema=Answer.SCHEMA, devices=(), missing=(), during_installation=("net.inf",), order=(), bytes=0
+    )
+    assert [g.text for g in model.gates_of(model.plan) if not g.open] == [
+        "The drivers that the installation itself needs are on the stick."
+    ]
 
 
 def test_back_to_a_copy_and_a_bad_image(fresh: MainWindow, small_bench: Path, qtbot: QtBot, tmp_path: Path) -> None:

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Literal
+from typing import ClassVar, Literal
 
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.intake.model import IntakeModel
-from neogenesis.app.language import tr
+from neogenesis.app.language import mark, tr
 from neogenesis.app.plan.fresh import FreshModel
 from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.app.work import Failure, failure_of
 from neogenesis.bench import planning, worker
 from neogenesis.bench.planning import PlanEnds
+from neogenesis.bench.shipped import appliance_names, load_appliance
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job.saved import RESCUE_MAP, Saved
@@ -23,13 +24,28 @@ from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.plan.layout import is_resizable
 from neogenesis.core.plan.model import FreshSource, Gate, Target
 from neogenesis.core.plan.policy import Intent
-from neogenesis.core.record import save
+from neogenesis.core.record import Record, load, save
 from neogenesis.core.survey import PartitionFacts, Surveyed
 from neogenesis.core.transfer import RunFiles
 from neogenesis.core.undo import Undo
 from neogenesis.core.units import MIB, both_text, round_down
 
 State = Literal["no-survey", "no-drive", "absent", "reading", "ready", "shown", "locked"]
+
+
+#: The code of a gate that a person opens with a tick.
+CONFIRM = "confirm"
+_CONFIRMED = "confirmed.json"
+_DRIVERS_FIRST = mark("The drivers that the installation itself needs are on the stick.")
+
+
+class Confirmed(Record, frozen=True, kw_only=True):
+    """What a person has seen before anything was written."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.confirmed/1"
+
+    schema: str = SCHEMA
+    texts: tuple[str, ...] = ()
 
 
 class PlanModel(QObject):
@@ -49,6 +65,7 @@ class PlanModel(QObject):
         self.plan: Plan | None = None
         self.written: Plan | None = None
         self.policy = Policy()
+        self.confirmed = self._load_confirmed()
         self.refusal: Failure | None = None
         self.failure: Failure | None = None
         self.reading = False
@@ -125,8 +142,39 @@ class PlanModel(QObject):
         return found if found is not None and found.drive and self._session.means("new", found.drive) else None
 
     def gates_of(self, plan: Plan) -> tuple[Gate, ...]:
-        """Those of the plan, and those that the intake closes."""
-        return (*plan.gates, *self._intake.gates(plan))
+        """Those of the plan, those that the intake closes, and what a person must have seen."""
+        seen = tuple(
+            Gate(code=CONFIRM, open=text in self.confirmed, text=text, remedy="Look, then tick it.")
+            for text in self._to_confirm(plan)
+        )
+        return (*plan.gates, *self._intake.gates(plan), *seen)
+
+    def _to_confirm(self, plan: Plan) -> tuple[str, ...]:
+        device, fresh = plan.policy.appliance, self.fresh
+        if isinstance(plan.source, FreshSource):
+            kind, _, name = plan.source.recipe.partition(":")
+            device = load_appliance(name) if kind == "appliance" and name in appliance_names() else None
+        told = device.confirm if device is not None else ()
+        needed = fresh.coverage is not None and fresh.coverage.during_installation
+        if isinstance(plan.source, FreshSource) and plan.source.system is None and needed and not fresh.wish.drivers:
+            told = (*told, _DRIVERS_FIRST)
+        return told
+
+    def confirm(self, text: str, seen: bool) -> None:
+        """What a person has seen; it stays with the job and stands in the logbook."""
+        others = tuple(t for t in self.confirmed if t != text)
+        self.confirmed = (*others, text) if seen else others
+        save(self._session.dossier / _CONFIRMED, Confirmed(texts=self.confirmed))
+        self._session.record("confirmed", f"Seen: {text}" if seen else f"Not seen any more: {text}", seen=seen)
+        self.changed.emit()
+
+    def _load_confirmed(self) -> tuple[str, ...]:
+        """Nothing where the record cannot be read: then it is asked again."""
+        path = self._session.dossier / _CONFIRMED
+        try:
+            return load(path, Confirmed, "record of what was seen").texts if path.exists() else ()
+        except NeogenesisError:
+            return ()
 
     @property
     def out_of_date(self) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.open_job import OpenJob
@@ -13,10 +13,12 @@ from neogenesis.app.parts.controls import Choice, button, clear, label, notice, 
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
+from neogenesis.app.plan.model import CONFIRM
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.model import WHICH
 from neogenesis.app.words import exact, nominal, time_range
 from neogenesis.core.plan import Plan
+from neogenesis.core.plan.model import Gate
 from neogenesis.core.transfer import Verify
 
 _VERIFY: tuple[tuple[Verify, str], ...] = (
@@ -35,6 +37,7 @@ class GatesPage(QWidget):
     def __init__(self, desk: OpenJob) -> None:
         super().__init__()
         self._desk, self._model = desk, desk.transfer
+        self.confirms: dict[str, QCheckBox] = {}
         self.verify = Choice()
         for key, text in _VERIFY:
             self.verify.addItem(tr(text), key)
@@ -97,6 +100,10 @@ class GatesPage(QWidget):
         clear(self._gates)
         for check in self._all_gates(plan):
             self._gates.addWidget(notice(check.severity, check.text, check.remedy))
+        self.confirms = {}
+        for gate in self._desk.plan.gates_of(plan):
+            if gate.code == CONFIRM:
+                self._gates.addWidget(self._to_confirm(gate))
         clear(self._loss)
         for item in plan.target.holds:
             self._loss.addWidget(notice("stop", item))
@@ -111,12 +118,21 @@ class GatesPage(QWidget):
         self._show_estimate()
         self.show_start()
 
+    def _to_confirm(self, gate: Gate) -> QCheckBox:
+        """A gate that is opened by somebody who has looked."""
+        box = QCheckBox(said(gate.text))
+        box.setChecked(gate.open)
+        box.setToolTip(said(gate.remedy))
+        box.clicked.connect(lambda on: self._desk.plan.confirm(gate.text, on))
+        self.confirms[gate.text] = box
+        return box
+
     def _all_gates(self, plan: Plan) -> list[Check]:
         """The plan's gates, and those that only the bench can tell."""
         checks = [
             Check("good" if g.open else "stop", g.text, g.remedy)
             for g in self._desk.plan.gates_of(plan)
-            if g.code != "target-holds"
+            if g.code not in ("target-holds", CONFIRM)
         ]
         stale = self._desk.plan.out_of_date
         if stale:

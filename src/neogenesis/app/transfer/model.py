@@ -170,9 +170,9 @@ class TransferModel(QObject):
         self.changed.emit()
 
     def start(self, tail: str, verify: Verify = "full") -> None:
-        """Start or resume the worker."""
+        """Start or resume the worker; nothing while a gate is closed."""
         plan = self.plan
-        if plan is None or self.is_active:
+        if plan is None or self.is_active or not (self.gates_open or self.can_resume):
             return
         if worker.running_worker(self.path) is not None:  # another window was quicker: watch that one
             self._attach()

@@ -40,6 +40,7 @@ class TransferView(StopView):
         self._model.moved.connect(self._moved)
         self._model.ended.connect(self._ended)
         desk.bench.drives_changed.connect(self.refresh)
+        desk.plan.changed.connect(self.refresh)
         desk.keep.changed.connect(self.refresh)
         desk.keep.moved.connect(self._moved)
 

@@ -28,7 +28,10 @@ class AppliancePartition(Record, frozen=True, kw_only=True):
 
 
 class Appliance(Record, frozen=True, kw_only=True):
-    """`rest`: new space stays free, goes to the last partition, or is taken by the device itself later."""
+    """`rest`: new space stays free, goes to the last partition, or is taken by the device itself later.
+
+    `confirm` is what a person must have seen before anything is written.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.appliance/1"
 
@@ -39,6 +42,7 @@ class Appliance(Record, frozen=True, kw_only=True):
     rest: Literal["free", "last", "device"]
     partitions: tuple[AppliancePartition, ...]
     afterwards: tuple[str, ...] = ()
+    confirm: tuple[str, ...] = ()
 
     def accepts(self, size_bytes: int) -> bool:
         """Whether a drive of that size is of an accepted capacity."""
