@@ -30,7 +30,7 @@ def demo(demo_original: Path, tmp_path: Path) -> Path:
 
 def test_jobs_and_logbooks_of_a_bench(demo: Path, neogenesis) -> None:
     found = json.loads(neogenesis("jobs", "--bench", demo, "--json").stdout)
-    assert found["schema"] == "neogenesis.jobs/1" and len(found["jobs"]) == 9
+    assert found["schema"] == "neogenesis.jobs/1" and len(found["jobs"]) == 13
     assert set(found["jobs"][0]) == {"ticket", "customer", "machine", "promise", "stop", "closed"}
     assert [job["ticket"] for job in found["jobs"] if job["closed"]] == ["T-1041"]
     assert "Gullhaven Pilots' Office" in neogenesis("jobs", "--bench", demo / "bench").stdout

@@ -58,7 +58,7 @@ def test_first_demo_job_from_survey_to_report(
     before = data_hash(old_image)
     window = open_window(demo)
     tickets = [r.job.ticket for r in window.jobs_view.model.rows]
-    assert tickets[0] == "T-1049" and tickets[-1] == "T-1041" and len(tickets) == 9
+    assert tickets[0] == "T-1049" and tickets[-1] == "T-1041" and len(tickets) == 13
     window.jobs_view.focus_on("T-1042")
     key(qtbot, window, Qt.Key.Key_Return)
     job = window.job

@@ -14,9 +14,11 @@ from pytestqt.qtbot import QtBot
 
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.keep.page import KeepPage
+from neogenesis.app.logbook.view import LogbookView
 from neogenesis.app.parts.bars import BeforeAfter
 from neogenesis.app.parts.course import CoursePlot, CourseScene
 from neogenesis.app.parts.progress import ProgressLine
+from neogenesis.app.parts.stop import Check
 from neogenesis.app.parts.trace import SoundingsTrace
 from neogenesis.app.plan.canvas import PlanCanvas
 from neogenesis.app.plan.view import PlanView
@@ -206,3 +208,15 @@ def test_a_course_with_a_track_is_drawn_and_one_without_is_not(qtbot: QtBot) -> 
     image = plot.grab().toImage()
     middle = {QColor(image.pixel(image.width() // 2, y)).name() for y in range(image.height())}
     assert token("accent") in middle, "its track goes through the middle"
+
+
+def test_checks_that_come_while_the_logbook_is_folded_have_their_room(qtbot: QtBot) -> None:
+    view = LogbookView()
+    qtbot.addWidget(view)
+    view.resize(300, 600)
+    view.show_checks([])
+    none = view._top.maximumHeight()
+    view.show_checks([Check("note", "If only the files mattered")])
+    one = view._top.maximumHeight()
+    view.show_checks([Check("stop", "Something stands in the way")] * 3)
+    assert none < one < view._top.maximumHeight()

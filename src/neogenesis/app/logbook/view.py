@@ -88,7 +88,9 @@ class LogbookView(QWidget):
         self._checked = list(checks)
         clear(self._checks)
         for check in checks:
-            self._checks.addWidget(notice(check.severity, check.text, check.remedy))
+            line = notice(check.severity, check.text, check.remedy)
+            self._checks.addWidget(line)
+            line.show()  # a layout counts no line that waits to be shown
         for widget in (self._top, self._rule):
             widget.setVisible(bool(checks))
         self._fit_checks()
@@ -100,6 +102,7 @@ class LogbookView(QWidget):
     def _fit_checks(self) -> None:
         """As tall as they are, but at most three fifths; what is more is scrolled to."""
         above = self._above
+        above.invalidate()
         wanted = above.heightForWidth(self.width()) if above.hasHeightForWidth() else above.sizeHint().height()
         self._top.setFixedHeight(min(wanted, self.height() * 3 // 5))
 

@@ -1,4 +1,4 @@
-"""Jobs of the demo bench that stand at Intake or Survey: six complaints, each with what was asked and measured."""
+"""Jobs of the demo bench that stand at the beginning: ten complaints, each with what was asked and measured."""
 
 from __future__ import annotations
 
@@ -128,13 +128,68 @@ _LOOP = Intake(
         Answer(test="entry", answer="yes"),
     ),
 )
-#: Ticket, drive, days and hour of the promise, stop, machine, wish, intake, first line of the logbook.
+_WATCH = Intake(
+    customer="Gullhaven Pilots' Office",
+    contact="01632 960 250",
+    plate=Plate(make="Petrel", model="12", serial="PT12-11907", profile="Petrel 12"),
+    symptoms=("malware", "slow"),
+    told="A window asks for money; it came with an attached tide table",
+    since="Tuesday",
+    starts="yes",
+    must_survive="files",
+    valuables=(*_here("pilotage notes", "tide tables"), *_said(mail="on the server")),
+    later=Later(accounts="yes", licences="yes", consent_to_open="yes"),
+)
+_BARE = Intake(
+    customer="Tern Island Ferry Company",
+    contact="01632 960 114",
+    plate=Plate(make="Petrel", model="Shell 15", serial="PS15-00042", profile="Petrel Shell 15"),
+    came_with=(Belonging(what="charger"),),
+    symptoms=("no-system",),
+    told="Bought as a shell: a drive, memory and a system are to go in",
+    starts="no",
+    must_survive="nothing",
+    later=Later(licences="no", consent_to_open="yes", budget="260"),
+)
+_HANDHELD = Intake(
+    customer="An islander of Tern Island",
+    plate=Plate(make="Quayside", model="Pocket 2", serial="QP2-01188", profile="Quayside Pocket 2"),
+    card="taken-out",
+    symptoms=("no-start",),
+    told="Stands at its logo since an update broke off; it is to be made as new from the card",
+    since="Sunday",
+    starts="no",
+    must_survive="files",
+    valuables=_said(saved_games="in the account"),
+    later=Later(accounts="yes", consent_to_open="yes"),
+)
+_TERMINALS = Intake(
+    customer="Lantern Rock Lighthouse Museum",
+    contact="keeper@lantern-rock.example",
+    plate=Plate(make="Brightwell", model="Pane 24", serial="BP24-0301", profile="Brightwell Pane 24"),
+    symptoms=("slow",),
+    told="Twelve of them, all alike, for the reading room: they only have to show the register",
+    starts="yes",
+    must_survive="nothing",
+    later=Later(accounts="no", consent_to_open="yes", budget="900"),
+    timings=_start((96, 70), (99, 74)),
+)
+#: Ticket, drive or none, days and hour of the promise, stop, machine, wish, intake, first line of the logbook.
 _JOBS: tuple[tuple[str, str, int, int, str, str, str, Intake, str], ...] = (
     ("T-1045", "ferry-office", 2, 16, "survey", "Petrel 14, office", "Room and speed", _OFFICE, "Slow and full"),
     ("T-1046", "pilots-turn", 5, 10, "survey", "Petrel Turn 13", "More room for charts", _TURN, "A larger drive"),
     ("T-1047", "museum-system", 7, 15, "survey", "Brightwell Desk 3", "Faster, with room", _TOWER, "Two drives inside"),
     ("T-1048", "pocket", 3, 12, "intake", "Quayside Pocket", "Room for games", _POCKET, "A card is inside"),
     ("T-1049", "pilots-loop", 1, 12, "intake", "Petrel 11, watch room", "The rota, today", _LOOP, "Loops at start"),
+    ("T-1050", "", 4, 16, "decide", "Petrel 12, pilot boat", "Clean again, notes kept", _WATCH, "Asks for money"),
+    ("T-1051", "", 8, 12, "fit", "Petrel Shell 15", "A laptop out of a shell", _BARE, "Drive, memory and system"),
+    ("T-1052", "", 6, 11, "decide", "Quayside Pocket 2", "As new, games kept", _HANDHELD, "Stands at its logo"),
+    ("T-1053", "", 9, 16, "decide", "Brightwell Pane 24, twelve", "A light system", _TERMINALS, "Twelve alike"),
+)
+#: Ticket, hours ago, kind and text of what was done since.
+_SINCE = (
+    ("T-1050", 1.4, "transfer-stopped", "Transfer stopped: a copy would have brought the malware along"),
+    ("T-1050", 1.3, "note", "Files are copied out first; then a clean system on the new drive"),
 )
 
 
@@ -142,8 +197,11 @@ def make_intakes(store: JobStore, promise: Promise, drive: Drive, log: Log) -> N
     """The jobs, with their intakes; and the intake of the ticket desk, which another part of the demo made."""
     for number, (ticket, old, days, hour, stop, machine, wish, intake, line) in enumerate(_JOBS):
         fields: dict[str, Any] = {"customer": intake.customer, "contact": intake.contact, "machine": machine}
-        store.add(Job(ticket=ticket, promise=promise(days, hour), wish=wish, stop=stop, old_drive=drive(old), **fields))
+        fields |= {"old_drive": drive(old)} if old else {}
+        store.add(Job(ticket=ticket, promise=promise(days, hour), wish=wish, stop=stop, **fields))
         keep_intake(store.dossier(ticket), intake)
-        log(ticket, 4.0 - 0.5 * number, "intake", line)
+        log(ticket, 6.0 - 0.5 * number, "intake", line)
+    for ticket, ago, kind, text in _SINCE:
+        log(ticket, ago, kind, text)
     keep_intake(store.dossier("T-1042"), _FERRY_DESK)
     store.update("T-1042", contact=_FERRY_DESK.contact)
