@@ -14,11 +14,15 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.first_boot.afterwards import AfterwardsSheet
 from neogenesis.app.pictures import pause
 from neogenesis.app.window import MainWindow
+from neogenesis.core.job import Job
+from neogenesis.core.record import save
 from neogenesis.core.reinstall.afterwards import (
     AfterStep,
+    AfterwardsRecord,
     Timed,
     after_steps,
     end_of,
+    fits_between,
     free_until,
     hands_left,
     schedule,
@@ -47,6 +51,15 @@ def test_what_was_begun_goes_on_and_what_ended_lies_before() -> None:
     assert free_until(found) == 7 and end_of(found) == 10
     late = schedule(steps, {"a": Timed(begun=0.0)}, now=60 * 60)  # longer than usual: it may end at any moment
     assert next(s for s in late if s.step.code == "a").end == 0
+
+
+def test_only_what_is_short_enough_fits_between() -> None:
+    steps = (step("long", 30, 0), step("short", 4, 20), step("after", 1, 0, "short"))
+    found = schedule(steps, {}, 0.0)
+    assert fits_between(found, 3) is None
+    first = fits_between(found, 35)
+    assert first is not None and first.start == 0 and first.hands_end <= 35
+    assert fits_between(schedule(steps, {s.code: Timed(begun=0, ended=1) for s in steps}, 60.0), 100) is None
 
 
 def test_the_steps_that_ship() -> None:
@@ -96,6 +109,15 @@ def test_steps_are_timed_in_the_window(
     now[0] += 5 * 60
     sheet.refresh()
     assert "time for another bench" in texts(sheet)
+    assert "At other benches" not in texts(sheet)
+    for ticket, promise in (("T-8", "2026-12-03 12:00"), ("T-9", "2026-12-01 12:00")):
+        window.bench.add_job(Job(ticket=ticket, customer="Museum", machine="Petrel 11", promise=promise, stop="survey"))
+    short = min((s for s in after_steps() if s.hands and not s.families), key=lambda s: s.hands)
+    ended = Timed(begun=now[0] - 3600, ended=now[0] - 60)
+    timed = {s.code: ended for s in after_steps() if s.code != short.code}
+    save(window.bench.store.dossier("T-8") / "afterwards.json", AfterwardsRecord(steps=timed))
+    sheet.refresh()
+    assert f"At other benches: T-9: Survey  ·  T-8: {short.text} (" in texts(sheet)
     now[0] += 7 * 60
     sheet.buttons["first-start"].click()
     assert "Done: First start: language, keyboard, a person's account, 12 min" in [e.text for e in window.job.log()]

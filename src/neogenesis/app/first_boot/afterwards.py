@@ -113,6 +113,7 @@ class AfterwardsSheet(QDialog):
         self.resize(look().px(1000), look().px(720))
         self._sum = label("", "head", wrap=True)
         self._more = label("", "muted", wrap=True)
+        self._others = label("", "muted", wrap=True, copyable=True)
         self.line = TimeLine()
         self.buttons: dict[str, QWidget] = {}
         self._grid = QGridLayout()
@@ -129,13 +130,14 @@ class AfterwardsSheet(QDialog):
         body = stack(
             self._sum,
             self._more,
+            self._others,
             scrolled(holder),
             self._caution,
             row(label(key, "small"), None, self.all, button(tr("Close"), self.accept, "main")),
             gap=look().px(10),
             margin=look().px(18),
         )
-        body.setStretch(2, 1)
+        body.setStretch(3, 1)
         self.setLayout(body)
         self._timer = QTimer(self)
         self._timer.setInterval(_TICK_MS)
@@ -163,6 +165,9 @@ class AfterwardsSheet(QDialog):
         self._more.setText(
             tr("Nothing here wants hands for {0} min: time for another bench.").format(round(free)) if free >= 1 else ""
         )
+        others = self._model.meanwhile()
+        self._others.setText(tr("At other benches: {0}").format("  ·  ".join(others)))
+        self._others.setVisible(bool(others))
         cautions = [one.step.caution for one in found if one.step.caution and not one.done and one.start <= 0]
         self._caution.setText(" ".join(map(said, cautions)))
 

@@ -13,7 +13,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from neogenesis.app.decide.model import DecideModel
 from neogenesis.app.first_boot.run_in_model import RunInModel
 from neogenesis.app.intake.model import IntakeModel
-from neogenesis.app.language import tr
+from neogenesis.app.language import said, tr
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.session import Session
 from neogenesis.app.work import Failure, Handle, failure_of
@@ -26,6 +26,7 @@ from neogenesis.core.boot.after import AfterCheck, Known, filled, first_boot_tex
 from neogenesis.core.boot.entries import BootList, faults_of, with_entries
 from neogenesis.core.boot.remedies import RemedyRow
 from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.job import stop_titled
 from neogenesis.core.machine import Machine
 from neogenesis.core.plan.model import FreshSource
 from neogenesis.core.record import Record, load, refuse_faults, save, set_aside
@@ -34,6 +35,8 @@ from neogenesis.core.reinstall.afterwards import (
     Scheduled,
     Timed,
     after_steps,
+    fits_between,
+    free_until,
     schedule,
     steps_for,
 )
@@ -41,6 +44,7 @@ from neogenesis.core.reinstall.afterwards import (
 _STAYS = ("split", "beside")
 T = TypeVar("T")
 _MOST_TEXT = 20_000
+_MOST_TOLD = 4
 #: What may be done to an old drive that stays in the machine.
 _OF_OLD = ("restamp-table", "restamp-volume")
 
@@ -353,6 +357,30 @@ class FirstBootModel(QObject):
         held = self._plan.fresh.system
         family = held.description.family if held is not None else ""
         return schedule(steps_for(family, self.steps.left_out), self.steps.steps, self.seconds())
+
+    def meanwhile(self) -> list[str]:
+        """What could be done at other benches while nothing here wants hands; the nearest promises first."""
+        minutes, told = free_until(self.afterwards()), list[str]()
+        if minutes < 1:
+            return []
+        bench = self._session.bench
+        others = [
+            j for j in bench.jobs() if not j.closed and j.shelf != "archived" and j.ticket != self._session.ticket
+        ]
+        for job in sorted(others, key=lambda j: j.promise or "9"):
+            path = bench.store.dossier(job.ticket) / "afterwards.json"
+            try:
+                timed = load(path, AfterwardsRecord, "list of steps") if path.exists() else AfterwardsRecord()
+            except NeogenesisError:
+                continue
+            if not timed.steps:
+                told.append(tr("{0}: {1}").format(job.ticket, said(stop_titled(job.stop).title)))
+                continue
+            step = fits_between(schedule(steps_for("", timed.left_out), timed.steps, self.seconds()), minutes)
+            if step is not None:
+                text = tr("{0}: {1} ({2} min)")
+                told.append(text.format(job.ticket, said(step.step.text), round(step.hands_end)))
+        return told[:_MOST_TOLD]
 
     def begin_step(self, code: str) -> None:
         self._time(code, begun=self.seconds(), ended=None)

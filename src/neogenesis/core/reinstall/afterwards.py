@@ -161,3 +161,9 @@ def free_until(found: list[Scheduled]) -> float:
     """Minutes from now in which nothing here wants hands: time for another bench."""
     wanted = [max(0.0, s.start) for s in found if not s.done and s.hands_end > 0]
     return min(wanted, default=0.0)
+
+
+def fits_between(found: list[Scheduled], minutes: float) -> Scheduled | None:
+    """The first step that could be begun now and wants hands for at most so long."""
+    now = [s for s in found if not s.done and s.start == 0 and 0 < s.hands_end <= minutes]
+    return min(now, key=lambda s: -s.end, default=None)
