@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 import json
+import shutil
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
 from blake3 import blake3
+from pytestqt.qtbot import QtBot
 
+from neogenesis.app.library.sheet import LibrarySheet
+from neogenesis.app.pictures import pause
+from neogenesis.app.window import MainWindow
+from neogenesis.bench.folders import LIBRARY
 from neogenesis.bench.library import Source, fetch, index_library
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, Stopped
 from neogenesis.core.media.library import compared, kind_of, read_catalogue
+from tests.test_window import texts
 
 DATA = {"fathom-6.tar.zst": b"six" * 900_000, "fathom-7.tar.zst": b"seven" * 900_000, "link.zip": b"z" * 5000}
 
@@ -109,3 +117,37 @@ def test_what_is_wrong_with_a_source(library: Path, share: Path, tmp_path: Path,
     assert neogenesis("library", library, "--fetch", "x", status=2).stderr
     (share / "catalogue.json").write_text("words")
     assert neogenesis("library", library, "--from", share, status=3).stderr
+
+
+def test_the_library_in_the_window_fetches_and_goes_on(
+    library: Path, share: Path, small_bench: Path, open_window: Callable[[Path], MainWindow], qtbot: QtBot
+) -> None:
+    window = open_window(small_bench)
+    folder = window.bench.store.folder / LIBRARY
+    folder.mkdir()
+    shutil.copy(share / "fathom-6.tar.zst", folder)
+    (folder / "link.zip").write_bytes(b"torn")
+    spec = {"schema": "neogenesis.simulated-source/1", "folder": str(share), "breaks_after_bytes": 2_000_000}
+    (folder / "line.source.json").write_text(json.dumps(spec))
+    window.sheets.show_library()
+    sheet = window.findChild(LibrarySheet)
+    assert sheet is not None
+    qtbot.waitUntil(lambda: len(sheet._model.rows) == 3, timeout=30_000)
+    pause(30)
+    assert "newer known: fathom-7.tar.zst" in texts(sheet) and "fetch it again" in texts(sheet)
+    assert set(sheet.orders) == {"fathom-7.tar.zst", "link.zip"}
+    sheet.orders["fathom-7.tar.zst"].click()
+    qtbot.waitUntil(lambda: sheet._model.failure is not None, timeout=30_000)
+    assert "what came is kept" in texts(sheet) and (folder / "fathom-7.tar.zst.part").stat().st_size > 0
+    for _ in range(3):
+        sheet.orders["fathom-7.tar.zst"].click()
+        qtbot.waitUntil(lambda: not sheet._model.fetching and not sheet._model.looking, timeout=30_000)
+        pause(30)
+        if "fathom-7.tar.zst" not in sheet.orders:
+            break
+    assert (folder / "fathom-7.tar.zst").read_bytes() == DATA["fathom-7.tar.zst"]
+    assert "as the source has it" in texts(sheet)
+    sheet.take_source(str(share / "nowhere"))
+    qtbot.waitUntil(lambda: sheet._model.failure is not None, timeout=30_000)
+    assert "has no catalogue" in texts(sheet) and window.appearance.settings.library_source.endswith("nowhere")
+    sheet.accept()

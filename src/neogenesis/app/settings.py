@@ -29,6 +29,7 @@ class Settings(Record, frozen=True, kw_only=True):
     logbook: bool | None = None
     photo_folder: str = ""
     pedal: str = ""
+    library_source: str = ""
 
 
 def load_settings(*folders: Path) -> Settings:

@@ -73,6 +73,20 @@ class Sheets:
             window.news.rename(window.bench.name)
         window.appearance.keep(msgspec.structs.replace(settings, logbook=window.appearance.settings.logbook))
 
+    def show_library(self) -> None:
+        """System images and packages of the bench, and what a source offers."""
+        from neogenesis.app.library.model import LibraryModel
+        from neogenesis.app.library.sheet import LibrarySheet
+
+        window = self._window
+        settings = window.appearance.settings
+        model = LibraryModel(window, window.bench, settings.library_source)
+        sheet = LibrarySheet(window, model)
+        sheet.source_taken.connect(window.appearance.remember_source)
+        sheet.finished.connect(model.deleteLater)
+        self._open(sheet)
+        model.look()
+
     def show_command(self) -> None:
         window = self._window
         field = CommandField(window, everything(window))

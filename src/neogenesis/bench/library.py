@@ -20,6 +20,7 @@ from neogenesis.core.record import Record, load, save, sync_folder
 
 _CATALOGUE, _INDEX, _PART, _SOURCE = "catalogue.json", "index.json", ".part", ".source.json"
 _PIECE, _LARGEST_CATALOGUE = 1 << 20, 16 << 20
+_TELL_SECONDS = 0.1
 
 
 class SimulatedSource(Record, frozen=True, kw_only=True):
@@ -117,6 +118,31 @@ def _digest(path: Path) -> str:
 def look_at_library(folder: Path, source: Source | None) -> list[Row]:
     """What is had and what is offered."""
     return compared(index_library(folder), source.catalogue if source is not None else None)
+
+
+class Fetched(Record, frozen=True):
+    """How far a file has come, in bytes."""
+
+    done: int
+    total: int
+
+
+def look_from(folder: str, source: str) -> list[Row]:
+    """As `look_at_library`, for a process of its own; without a source, what is had."""
+    return look_at_library(Path(folder), Source(Path(source)) if source else None)
+
+
+def fetch_from(folder: str, source: str, name: str, tell: Callable[[Fetched], object] = lambda fetched: None) -> str:
+    """As `fetch`, for a process of its own; tells at most ten times a second."""
+    last = 0.0
+
+    def told(done: int, total: int) -> None:
+        nonlocal last
+        if time.monotonic() - last >= _TELL_SECONDS:
+            last = time.monotonic()
+            tell(Fetched(done, total))
+
+    return str(fetch(Path(folder), Source(Path(source)), name, told))
 
 
 def fetch(folder: Path, source: Source, name: str, told: Callable[[int, int], None] = lambda done, total: None) -> Path:

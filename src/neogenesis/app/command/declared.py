@@ -54,6 +54,7 @@ def declared(window: MainWindow) -> list[Action]:
         Action("logbook", "Show or fold the logbook", "Ctrl+B", "Window", window.switch_logbook, in_job, in_job),
         Action("larger", "Larger text", "Ctrl+=", "Window", lambda: look.scale(1)),
         Action("smaller", "Smaller text", "Ctrl+-", "Window", lambda: look.scale(-1)),
+        Action("library", "Library of images and packages", "Ctrl+Shift+I", "Window", sheets.show_library),
         Action("preferences", "Preferences", "Ctrl+,", "Window", sheets.show_preferences),
         Action("help", "Help for this stop", "F1", "Window", sheets.show_help),
         Action("quit", "Close the window; transfers go on", "Ctrl+Q", "Window", window.close),

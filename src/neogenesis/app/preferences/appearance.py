@@ -63,6 +63,10 @@ class Appearance(QObject):
     def fold_logbook(self, folded: bool) -> None:
         self.keep(msgspec.structs.replace(self.settings, logbook=not folded))
 
+    def remember_source(self, source: str) -> None:
+        """Where the library is filled from."""
+        self.keep(msgspec.structs.replace(self.settings, library_source=source))
+
     # Where the window is
 
     def place(self, window: QMainWindow) -> None:

@@ -8,6 +8,7 @@ import tarfile
 from pathlib import Path
 
 import zstandard
+from blake3 import blake3
 
 from neogenesis.bench.simulated.loaders import loader_for
 
@@ -49,6 +50,34 @@ def make_library(folder: Path) -> None:
         "devices": devices,
     }
     (folder / "ticket-desk.hardware.json").write_text(json.dumps(record, indent=2), "utf-8")
+    _source(folder)
+
+
+def _source(library: Path) -> None:
+    """What the harbour offers: what is had, a newer one of it, something else. It has the pace of a line."""
+    share = library / "harbour"
+    share.mkdir(exist_ok=True)
+    items = []
+    for path in sorted(library.glob("*.tar.zst")):
+        title = path.name.removesuffix(".tar.zst")
+        data = path.read_bytes()
+        items.append(_item(path.name, data, "system", title, "2026-03-02"))
+        if title == "meridian-desktop":
+            newer = data + zstandard.ZstdCompressor().compress(b"")
+            (share / f"{title}-11.5.tar.zst").write_bytes(newer)
+            items.append(_item(f"{title}-11.5.tar.zst", newer, "system", title, "2026-10-19"))
+    drivers = b"PK\5\6" + bytes(18)  # an archive without files
+    (share / "pane-24-packages.zip").write_bytes(drivers)
+    items.append(_item("pane-24-packages.zip", drivers, "drivers", "pane-24", "2026-08-30"))
+    catalogue = {"schema": "neogenesis.catalogue/1", "items": items}
+    (share / "catalogue.json").write_text(json.dumps(catalogue, indent=2), "utf-8")
+    source = {"schema": "neogenesis.simulated-source/1", "folder": "harbour", "bytes_per_s": 4e6}
+    (library / "harbour.source.json").write_text(json.dumps(source, indent=2), "utf-8")
+
+
+def _item(name: str, data: bytes, kind: str, title: str, date: str) -> dict[str, object]:
+    digest = blake3(data).hexdigest()
+    return {"name": name, "size_bytes": len(data), "blake3": digest, "kind": kind, "title": title, "date": date}
 
 
 def _system(path: Path, title: str, family: str, release: str, text: str, loader: bytes) -> None:

@@ -1,0 +1,1 @@
+"""The library of system images and driver packages in the window."""
