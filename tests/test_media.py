@@ -5,12 +5,15 @@ from __future__ import annotations
 import bz2
 import gzip
 import hashlib
+import io
 import json
 import lzma
 import os
+import shutil
 from pathlib import Path
 from typing import Any
 
+import pycdlib
 import pytest
 import zstandard
 from hypothesis import given
@@ -26,7 +29,7 @@ from neogenesis.core.media import listed_checksum, notes_for, probe_full, probe_
 from neogenesis.core.store import MemoryStore
 from tests.boots import BY_FILE, drive, loader
 from tests.discs import LEGACY, disc, efi_image, installer_files
-from tests.drives import blank, same_bytes, simulated
+from tests.drives import blank, data_of, run, same_bytes, simulated, spans
 
 
 @pytest.fixture(autouse=True)
@@ -301,3 +304,45 @@ def test_the_command_finds_a_lying_stick(discs: Path, tmp_path: Path, neogenesis
     )
     with pytest.raises(Mismatch):
         media.check_size(str(target), "77C1", True, 5)
+
+
+@pytest.mark.skipif(not os.environ.get("NEOGENESIS_LONG"), reason="takes some minutes and 20 GB: make test-long")
+@pytest.mark.timeout(3000)
+def test_a_file_beyond_fat_is_split_and_can_be_put_together_again(tmp_path: Path, neogenesis) -> None:
+    """A real image of the NT family's kind of 4.4 GB on a real disc image, onto a stick of 8 GB."""
+    tree, wim, image = tmp_path / "tree", tmp_path / "install.wim", tmp_path / "big.iso"
+    tree.mkdir()
+    for n in range(280):
+        (tree / f"piece-{n}.bin").write_bytes(os.urandom(1 << 20) + bytes([n % 251]) * (15 << 20))
+    run("wimlib-imagex", "capture", tree, wim, "--compress=none", "--no-acls")
+    shutil.rmtree(tree)
+    assert wim.stat().st_size > 1 << 32
+    made = pycdlib.PyCdlib()
+    made.new(interchange_level=3, udf="2.60", vol_ident="BIG")
+    made.add_directory("/SOURCES", udf_path="/sources")
+    made.add_file(str(wim), "/SOURCES/INSTALL.WIM;1", udf_path="/sources/install.wim")
+    made.add_directory("/EFI", udf_path="/EFI")
+    made.add_directory("/EFI/BOOT", udf_path="/EFI/BOOT")
+    held = loader(BY_FILE)
+    made.add_fp(io.BytesIO(held), len(held), "/EFI/BOOT/BOOTX64.EFI;1", udf_path="/EFI/BOOT/BOOTX64.EFI")
+    made.write(str(image))
+    made.close()
+    stick = blank(tmp_path / "stick.img", 8000)
+    neogenesis("media", image, stick, "--confirm", "tick", "--layout", "files", "-o", tmp_path / "p.json")
+    (start, size), *_ = spans(stick)
+    volume, parts = tmp_path / "volume.img", tmp_path / "parts"
+    with volume.open("wb") as out:
+        out.truncate(size)
+        for at, data in data_of(stick, start, size):
+            out.seek(at - start)
+            out.write(data)
+    stick.unlink()
+    run("fsck.fat", "-n", volume)
+    parts.mkdir()
+    run("mcopy", "-s", "-i", volume, "::sources", parts)
+    found = sorted((parts / "sources").iterdir())
+    assert len(found) >= 2 and all(p.suffix == ".swm" and p.stat().st_size < 1 << 32 for p in found)
+    joined = tmp_path / "joined.wim"
+    run("wimlib-imagex", "join", joined, *found)
+    image.unlink()
+    run("wimlib-imagex", "verify", joined)

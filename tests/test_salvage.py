@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import signal
 import subprocess
 import sys
@@ -11,10 +12,12 @@ from pathlib import Path
 
 import blake3
 import pytest
+import pytsk3
 from hypothesis import given
 from hypothesis import strategies as st
 
 from neogenesis.core.salvage.names import kind_of, matches, plain
+from neogenesis.core.system.library import _Volume
 from tests.drives import LINUX, Part, blank, data_hash, make_drive, nt_files, run, simulated
 
 
@@ -162,3 +165,28 @@ def test_kinds(path: str, kind: str) -> None:
 
 def test_patterns() -> None:
     assert matches("Users/A/b.JPG", ("*.jpg",)) and matches("a/b/c", ("a/*",)) and not matches("a/b", ("*.x", "c*"))
+
+
+class _Counting:
+    """A listed volume that counts how often a file is opened: on FAT its whole chain is followed each time."""
+
+    def __init__(self, path: Path) -> None:
+        self._volume, self.opened = pytsk3.FS_Info(pytsk3.Img_Info(str(path))), 0
+
+    def open_meta(self, inode: int) -> object:
+        self.opened += 1
+        return self._volume.open_meta(inode=inode)
+
+
+def test_a_long_chain_is_followed_once_and_not_for_every_piece(tmp_path: Path) -> None:
+    volume, film = blank(tmp_path / "volume", 40), tmp_path / "film"
+    run("mkfs.fat", "-F", "32", "-s", "1", volume)
+    film.write_bytes(os.urandom(3 << 20))
+    run("mcopy", "-i", volume, film, "::film.bin")
+    listed, counting = object.__new__(_Volume), _Counting(volume)
+    listed._volume, listed._last = counting, None
+    inode = counting._volume.open("/film.bin").info.meta.addr
+    size = listed.size(inode)
+    pieces = [listed.piece(inode, at, min(1 << 16, size - at)) for at in range(0, size, 1 << 16)]
+    assert b"".join(pieces) == film.read_bytes()
+    assert counting.opened == 1

@@ -12,7 +12,7 @@ import click
 from neogenesis.bench.telling import EventsTo
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import to_json
-from neogenesis.core.units import both_text, parse_size
+from neogenesis.core.units import both_text, duration_text, parse_size
 
 if TYPE_CHECKING:
     from neogenesis.core.media import Inspected
@@ -308,7 +308,8 @@ def _write_sectors(plain: str, drives: Sequence[str], more: dict[str, Any]) -> N
     if more["events"] != "-":
         for one in done:
             if one.outcome is not None:
-                click.echo(f"{one.target}: {both_text(one.outcome.copied_bytes)} written and read back.")
+                taken = duration_text(one.outcome.seconds)
+                click.echo(f"{one.target}: {both_text(one.outcome.copied_bytes)} written and read back in {taken}.")
 
 
 def _say_media(found: Inspected) -> None:

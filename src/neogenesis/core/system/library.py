@@ -84,6 +84,7 @@ class _Volume:
         self._image = _Asked(handle, size)
         self._volume = pytsk3.FS_Info(self._image)
         self._walk: Iterator[Found] = iter(())
+        self._last: tuple[int, Any] | None = None
 
     def read(self, path: str, most: int) -> bytes | None:
         try:
@@ -139,10 +140,14 @@ class _Volume:
         return found
 
     def size(self, inode: int) -> int:
-        return int(self._volume.open_meta(inode=inode).info.meta.size)
+        self._last = (inode, self._volume.open_meta(inode=inode))
+        return int(self._last[1].info.meta.size)
 
     def piece(self, inode: int, offset: int, length: int) -> bytes:
-        return bytes(self._volume.open_meta(inode=inode).read_random(offset, length))
+        """The file stays open for the next piece: to find its places a chain of millions of links may be followed."""
+        if self._last is None or self._last[0] != inode:
+            self._last = (inode, self._volume.open_meta(inode=inode))
+        return bytes(self._last[1].read_random(offset, length))
 
     def modified(self, inode: int) -> float | None:
         meta = self._volume.open_meta(inode=inode).info.meta
