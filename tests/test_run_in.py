@@ -19,6 +19,8 @@ from hypothesis import strategies as st
 from neogenesis.bench.drives.system import BlockSystem, Link
 from neogenesis.bench.run_in import ScratchFile, run_in_at
 from neogenesis.bench.simulated.scratch import SimulatedScratch
+from neogenesis.core.boot.after import Filled, Known, filled
+from neogenesis.core.drive import HealthReading, judge
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.fit.part import Part
 from neogenesis.core.run_in import Paced, compared, knee, run_in, sentences
@@ -229,3 +231,22 @@ def test_the_command_says_it_in_words_and_as_json(tmp_path: Path, neogenesis: Ca
     told = neogenesis("run-in", path, "--json", "--seconds", "30").stdout
     assert json.loads(told)["schema"] == "neogenesis.run-in/1"
     neogenesis("run-in", tmp_path / "nothing", status=2)
+
+
+def test_what_is_on_record_fills_the_checks_and_settles_only_what_it_can(tmp_path: Path) -> None:
+    def health(**read: object) -> Known:
+        return Known(health=judge(HealthReading(**read)))  # type: ignore[arg-type]
+
+    used, new, silent = health(power_on_hours=9000), health(power_on_hours=3), health(temperature_c=30)
+    assert [filled("health", k).settled for k in (used, new, silent)] == [False, True, False]
+    assert filled("health", Known()) is None and filled("updates", new) is None
+    failing = filled("health", health(pending_sectors=3, power_on_hours=3))
+    assert failing is not None and failing.text.startswith("Not sound: ") and not failing.settled
+    narrow = filled("link", Known(link="8.0 GT/s x2", link_most="8.0 GT/s x4"))
+    assert narrow == Filled("Here it runs at 8.0 GT/s x2, and could at 8.0 GT/s x4.")
+    assert filled("link", Known(link="6.0 Gbps", link_most="6.0 Gbps")) == Filled("Here it runs at 6.0 Gbps.", True)
+    found = run_in_at(str(_described(tmp_path, bytes_per_s=2e9)), seconds=20)
+    part = Part(schema="neogenesis.part/1", id="p", kind="drive", write_bytes_per_s=2e9, read_bytes_per_s=3e9)
+    assert [filled("pace", Known(run_in=found, part=p)).settled for p in (part, None)] == [True, False]
+    heat = filled("heat", Known(run_in=found))
+    assert heat is not None and heat.settled and "°C after the run-in" in heat.text

@@ -245,6 +245,9 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     wait(lambda: not job.first_boot.is_busy)
     job.first_boot.try_it()
     wait(lambda: not job.first_boot.is_busy)
+    for measured in job.run_in.places():
+        job.run_in.begin(measured, 60.0)
+    wait(lambda: not job.run_in.is_busy)
     photographer.take(window, "first-boot")
     _photograph_rescue(window, photographer, place)
     _photograph_judgement(window, photographer)

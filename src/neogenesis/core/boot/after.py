@@ -18,6 +18,8 @@ from neogenesis.core.units import both_text
 
 #: Drives slow down by themselves somewhat above this, in degrees Celsius; product sheets name 70 as the usual limit.
 _WARM_C = 70.0
+#: A drive that is sold as new has run for some tests, and no longer.
+_NEW_HOURS = 50
 
 
 class Message(StrictRecord, frozen=True, kw_only=True):
@@ -82,12 +84,13 @@ def filled(code: str, known: Known) -> Filled | None:
     if code == "recovery" and known.written is not None:
         found = next((p for p in known.written.partitions if p.role == "recovery"), None)
         if found is not None:
-            return Filled(f"It is partition {found.number}, from byte {found.start_bytes} on.")
+            return Filled(f"It is partition {found.number}, from {both_text(found.start_bytes)} on.")
     if code == "health" and known.health is not None and known.health.verdict != "unknown":
         hours = known.health.hours
         if known.health.verdict != "sound":
             return Filled(f"Not sound: {known.health.why}.")
-        return Filled("Sound; it does not tell its hours." if hours is None else f"Sound, {hours:,} hours.", True)
+        text = "Sound; it does not tell its hours." if hours is None else f"Sound, {hours:,} hours."
+        return Filled(text, hours is not None and hours <= _NEW_HOURS)
     if code == "link" and known.link:
         if known.link_most and known.link != known.link_most:
             return Filled(f"Here it runs at {known.link}, and could at {known.link_most}.")
