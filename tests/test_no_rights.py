@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -15,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from tests.drives import LINUX, MIB, Part, blank, file_hashes, linux_files, make_drive, run, spans
+from tests.systems import entry, system_image
 from tests.test_power import bus, device_manager, end, real_service
 
 __all__ = ["bus"]
@@ -144,3 +146,48 @@ def test_everything_is_done_through_the_disk_service(
     copied, source = spans(tmp_path / "new.img")[0], spans(tmp_path / "old.img")[0]
     assert copied[1] >= 80 * MIB
     assert file_hashes(tmp_path / "new.img", *copied) == file_hashes(tmp_path / "old.img", *source)
+
+
+@pytest.mark.timeout(300)
+def test_a_system_is_installed_with_the_owners_that_its_image_names(
+    room: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Onto an image file: no device, no mount, no rights. Owners are put onto the volume itself."""
+    if not interpreter():
+        pytest.skip("nobody may not run this checkout")
+    room.chmod(0o755)
+    run(interpreter(), "-m", "venv", "--without-pip", room / "venv")  # where processes of its own find the program too
+    site = next((room / "venv/lib").glob("python*/site-packages"))
+    (site / "program.pth").write_text("\n".join(p for p in sys.path if p))
+    monkeypatch.setattr("tests.test_no_rights.interpreter", lambda: str(room / "venv/bin/python"))
+    more = [
+        (entry("system/bin/su", 3, mode=0o4755, uid=0, gid=12), b"su!"),
+        (entry("system/etc/shadow", 4, mode=0o400, uid=0, gid=42), b"keys"),
+        (entry("system/home/ann/note", 2, mode=0o640, uid=1000, gid=1000), b"hi"),
+    ]
+    image, new = system_image(room / "system.tar.zst", more=more), blank(room / "new.img", 300)
+    for path in (image, new):
+        os.chown(path, _NOBODY, _NOBODY)
+    done = as_nobody(
+        room, "-m", "neogenesis", "install", image, "linux-uefi", new, "--confirm", "new", "-o", room / "p.json"
+    )
+    assert done.returncode == 0, done.stderr
+    start, size = spans(new)[1]
+    volume = room / "volume"
+    with new.open("rb") as source, volume.open("wb") as out:
+        source.seek(start)
+        out.write(source.read(size))
+    told = {
+        name: run("debugfs", "-R", f"stat {name}", volume)
+        for name in ("/bin/su", "/etc", "/etc/shadow", "/home/ann/note")
+    }
+    owners = {
+        name: re.search(r"Mode:\s+(\d+).*User:\s+(\d+)\s+Group:\s+(\d+)", text, re.S) for name, text in told.items()
+    }
+    assert {name: found.groups() for name, found in owners.items() if found} == {
+        "/bin/su": ("04755", "0", "12"),
+        "/etc": ("0755", "0", "0"),
+        "/etc/shadow": ("0400", "0", "42"),
+        "/home/ann/note": ("0640", "1000", "1000"),
+    }
+    run("e2fsck", "-fn", volume)

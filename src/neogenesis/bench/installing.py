@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 import shutil
+import stat
 import tempfile
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from itertools import combinations
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 import msgspec
 from blake3 import blake3
@@ -214,7 +215,7 @@ class SystemFiles:
                 put(folder)
                 make_volume(store, step, start_bytes, laid_out=folder, file=path)
                 if step.volume_kind == "ext4":
-                    own_ext_files(path, made.owners)
+                    own_ext_files(path, _owned(folder, made))
         else:
             raise ToolFailed(
                 f"A volume of the kind {step.volume_kind} cannot be filled; nothing was written.", "Plan again."
@@ -258,11 +259,35 @@ class SystemFiles:
             place = one.place.split("/", 1)[1] if key == "home" else one.place
             _bring(data, held[one.stored], folder / place, place, made)
             if family == "linux":
-                made.owners[place] = (_FIRST_PERSON, _FIRST_PERSON, 0o644)
-                with suppress(OSError):
-                    os.chown(folder / place, _FIRST_PERSON, _FIRST_PERSON)
+                _to_first_person(folder, place, made)
         self.returned = found
         save(self._scratch.with_name(f"{self._scratch.stem}.returned.json"), found)
+
+
+def _to_first_person(folder: Path, place: str, made: LaidOut) -> None:
+    """A file that went back, and the folders around it that nothing else made, but for that of all homes."""
+    around = [str(p) for p in PurePosixPath(place).parents if str(p) not in (".", "home")]
+    for name in (place, *(n for n in around if n not in made.owners)):
+        made.owners[name] = (_FIRST_PERSON, _FIRST_PERSON, 0)
+        with suppress(OSError):
+            os.chown(folder / name, _FIRST_PERSON, _FIRST_PERSON)
+
+
+def _owned(folder: Path, made: LaidOut) -> dict[str, tuple[int, int, int | None]]:
+    """Owner and group of everything below a folder, and its mode where that could not be set on its way.
+
+    Folders that the image only implies belong to the system.
+    """
+    found: dict[str, tuple[int, int, int | None]] = {}
+    for at, folders, files_ in os.walk(folder):
+        for name in (*folders, *files_):
+            place = Path(at) / name
+            inner = place.relative_to(folder).as_posix()
+            user, group, mode = made.owners.get(inner, (0, 0, 0))
+            now = place.lstat().st_mode
+            wanted = stat.S_IFMT(now) | stat.S_IMODE(mode)
+            found[inner] = (user, group, wanted if mode and not stat.S_ISLNK(now) and wanted != now else None)
+    return found
 
 
 def _bring(data: Path, held: Held, to: Path, name: str, made: LaidOut) -> None:

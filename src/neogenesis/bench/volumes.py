@@ -79,15 +79,16 @@ def _make_ext(path: Path, step: MakeVolume, sector: int, laid_out: Path | None) 
     )
 
 
-def own_ext_files(path: Path, owners: Mapping[str, tuple[int, int, int]]) -> None:
-    """Owners and groups, which could not be set on files on their way without rights. Raises ToolFailed."""
+def own_ext_files(path: Path, owners: Mapping[str, tuple[int, int, int | None]]) -> None:
+    """Owners, groups and modes, which could not be set on files on their way without rights. Raises ToolFailed."""
     wanted = {name: one for name, one in owners.items() if '"' not in name and "\n" not in name}
     if not wanted or os.geteuid() == 0:
         return
     lines = []
-    for name, (user, group, _) in wanted.items():
+    for name, (user, group, mode) in wanted.items():
         place = f'"/{name}"'
         lines += [f"sif {place} uid {user}", f"sif {place} gid {group}"]
+        lines += [f"sif {place} mode {mode:#o}".replace("0o", "0")] if mode is not None else []
     run_tool(
         ["debugfs", "-w", "-f", "/dev/stdin", str(path)],
         "Giving files their owners",
