@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPoint, QTimer
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
 from PyQt6.QtWidgets import QMainWindow
 
-from neogenesis.app.ahead import load_ahead
+from neogenesis.app.ahead import Ahead
 from neogenesis.app.bench import Bench
 from neogenesis.app.command.actions import Actions
 from neogenesis.app.command.declared import declared
@@ -59,7 +59,8 @@ class MainWindow(QMainWindow):
         self.desks.find_running()
         self.news = News(self, self.desks, bench.name)
         self.show_jobs()
-        QTimer.singleShot(_LOAD_AFTER_MS, load_ahead)
+        self._ahead = Ahead()
+        QTimer.singleShot(_LOAD_AFTER_MS, self._ahead.begin)
 
     # Building
 
@@ -252,6 +253,7 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Transfers go on; what is only being looked at is let go."""
         self.appearance.remember_place(self)
+        self._ahead.end()
         self.bench.stop_watching()
         self.desks.close()
         self.bench.work.close()
