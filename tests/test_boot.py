@@ -353,8 +353,9 @@ def test_forecast_and_firmware_agree(name: str, tmp_path: Path) -> None:
     if name in SELDOM and not os.environ.get("NEOGENESIS_LONG"):
         assert _told(forecast) == SELDOM[name]
         return
+    expect = _told(forecast) or "TOKEN-"  # the whole of it: a trial ends in the middle of a word that goes on
     trial = run_trial(
-        Trial(names, read_machine(path.read_bytes()), made.legacy, "TOKEN-", 40.0 if forecast.starts else 9.0)
+        Trial(names, read_machine(path.read_bytes()), made.legacy, expect, 40.0 if forecast.starts else 9.0)
     )
     assert [hashlib.sha256(d.read_bytes()).digest() for d in made.drives] == before
     assert forecast.starts == (trial.seen is not None), (forecast, trial.serial)
