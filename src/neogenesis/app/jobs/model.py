@@ -125,14 +125,8 @@ def wanted(rows: Iterable[JobRow], show: Show, words: str) -> list[JobRow]:
 class JobsModel(RowsModel[JobRow]):
     """Rows of jobs; only what is different is told to the view."""
 
-    def show(self, rows: list[JobRow]) -> None:
-        if [r.job.ticket for r in rows] != [r.job.ticket for r in self.rows]:
-            super().show(rows)
-            return
-        changed = [n for n, (one, other) in enumerate(zip(self.rows, rows, strict=True)) if one != other]
-        self.rows = rows
-        for number in changed:
-            self.dataChanged.emit(self.index(number), self.index(number))
+    def key(self, row: JobRow) -> str:
+        return row.job.ticket
 
     def number_of(self, ticket: str) -> int | None:
         return next((n for n, row in enumerate(self.rows) if row.job.ticket == ticket), None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from typing import Generic, Protocol, TypeVar
 
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, QObject, Qt
@@ -33,7 +34,17 @@ class RowsModel(QAbstractListModel, Generic[R]):
             return row
         return row.spoken if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole) else None
 
+    def key(self, row: R) -> Hashable:
+        """What a row stands for: of one that stands for the same as before only what is different is told."""
+        return row.spoken
+
     def show(self, rows: list[R]) -> None:
-        self.beginResetModel()
+        if [self.key(row) for row in rows] != [self.key(row) for row in self.rows]:
+            self.beginResetModel()
+            self.rows = rows
+            self.endResetModel()
+            return
+        changed = [n for n, (one, other) in enumerate(zip(self.rows, rows, strict=True)) if one != other]
         self.rows = rows
-        self.endResetModel()
+        for number in changed:
+            self.dataChanged.emit(self.index(number), self.index(number))

@@ -105,14 +105,8 @@ class Card:
 class CardsModel(RowsModel[Card]):
     """Only a card of which something is different is told to the view."""
 
-    def show(self, rows: list[Card]) -> None:
-        if len(rows) != len(self.rows):
-            super().show(rows)
-            return
-        changed = [n for n, (one, other) in enumerate(zip(self.rows, rows, strict=True)) if one != other]
-        self.rows = rows
-        for number in changed:
-            self.dataChanged.emit(self.index(number), self.index(number))
+    def key(self, row: Card) -> None:
+        """Docks stay where they are, whatever is in them."""
 
     def data(self, index: QModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         if role == Qt.ItemDataRole.ToolTipRole:

@@ -45,9 +45,7 @@ class RealHardware(Hardware):
 
     def __init__(self, store: SealedFileStore | FileStore, system: BlockSystem, guard: Guard | None = None) -> None:
         self._store, self._guard = store, guard
-        folder = system.folder(number_text(store.number)) / "device"
-        # A SATA drive keeps its sensor below itself, an NVMe one below its controller; a partition has none.
-        self._sensors = sorted((*folder.glob("hwmon/hwmon*/temp1_input"), *folder.glob("hwmon*/temp1_input")))
+        self._sensors = system.sensors(system.folder(number_text(store.number)))  # a partition has none
 
     def temperature_c(self) -> float | None:
         try:

@@ -144,11 +144,15 @@ class BlockSystem:
 
     def temperature_c(self, number: int) -> float | None:
         """Of the one drive below a device or a mounted file system; None where it has no sensor of its own."""
-        folders = [self._root / "sys/block" / name / "device" for name in self.drives_below(number)]
-        # A SATA drive keeps its sensor below itself, an NVMe one below its controller.
-        found = [s for f in folders for s in (*f.glob("hwmon/hwmon*/temp1_input"), *f.glob("hwmon*/temp1_input"))]
-        text = self.text(sorted(found)[0]) if len(folders) == 1 and found else ""
+        names = self.drives_below(number)
+        found = self.sensors(self._root / "sys/block" / names[0]) if len(names) == 1 else []
+        text = self.text(found[0]) if found else ""
         return int(text) / 1000 if text.lstrip("-").isdigit() else None
+
+    def sensors(self, drive: Path) -> list[Path]:
+        """A SATA drive keeps its sensor of temperature below itself, an NVMe one below its controller."""
+        folder = drive / "device"
+        return sorted((*folder.glob("hwmon/hwmon*/temp1_input"), *folder.glob("hwmon*/temp1_input")))
 
     def loops_on(self, status: os.stat_result) -> list[str]:
         """Loop devices made from an image file."""

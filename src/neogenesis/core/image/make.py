@@ -254,7 +254,7 @@ class ImageRun:
 
 
 def _packer(level: int) -> zstandard.ZstdCompressor:
-    """As the level has it, but with a window over the whole cluster: never larger, and faster where data are mixed."""
+    """As the level has it, but with a window over the whole cluster: smaller, and faster where data are mixed."""
     wanted = zstandard.ZstdCompressionParameters.from_level(
         level, source_size=CLUSTER_BYTES, window_log=CLUSTER_BITS, write_checksum=True
     )
