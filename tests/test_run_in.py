@@ -107,7 +107,7 @@ def test_a_real_folder_is_measured_and_left_as_it_was(tmp_path: Path) -> None:
     assert 64 * MIB <= found.written_bytes <= 256 * MIB
     figures = compared(found)
     assert all(row.measured and row.measured > 0 for row in figures)
-    assert {h.phase for h in heard} >= {"stay", "stride"}
+    assert {h.phase for h in heard} >= {"staying", "stride-read"}
 
 
 def test_a_stopped_run_says_what_it_knows(tmp_path: Path) -> None:

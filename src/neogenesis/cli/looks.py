@@ -10,20 +10,12 @@ from neogenesis.bench import looking, planning
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import to_json
-from neogenesis.core.run_in import Figure
 from neogenesis.core.survey.filling import kinds
 from neogenesis.core.survey.speech import speed_sentences
 from neogenesis.core.units import both_text, decimal_text, rate_text
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 _MOST_TOLD = 12
-_FIGURES: tuple[tuple[str, Figure], ...] = (
-    ("Long stride, reading", "stride-read"),
-    ("Long stride, writing", "stride-write"),
-    ("Staying power", "staying"),
-    ("Short steps, reading", "steps-read"),
-    ("Short steps, writing", "steps-write"),
-)
 
 
 @click.command()
@@ -91,7 +83,7 @@ def run_in(folder: str, seconds: float, most: int | None, part: Path | None, as_
     from neogenesis.bench.cases import read_named
     from neogenesis.bench.run_in import Heard, run_in_at
     from neogenesis.core.fit import read_part
-    from neogenesis.core.run_in import PHASES, compared, figure_text, sentences
+    from neogenesis.core.run_in import TITLES, compared, figure_text, sentences
 
     rated = read_part(read_named(part, "part"), f"part “{part.name}”") if part is not None else None
     terminal = Terminal() if is_watched() else None
@@ -99,7 +91,7 @@ def run_in(folder: str, seconds: float, most: int | None, part: Path | None, as_
     def told(heard: Heard) -> None:
         if terminal is not None:
             at, rate = decimal_text(heard.paced.at_bytes), rate_text(heard.paced.bytes_per_s)
-            terminal.say(f"{PHASES[heard.phase]}: {rate} after {at}")
+            terminal.say(f"{TITLES[heard.phase]}: {rate} after {at}")
 
     try:
         found = run_in_at(folder, seconds=seconds, most_bytes=most, tell=told)
@@ -109,12 +101,10 @@ def run_in(folder: str, seconds: float, most: int | None, part: Path | None, as_
     if as_json:
         click.echo(to_json(found).decode(), nl=False)
         return
-    rows = {row.code: row for row in compared(found, rated)}
-    for title, code in _FIGURES:
-        row = rows[code]
+    for row in compared(found, rated):
         said = figure_text(row.code, row.measured)
         against = f"   rated {figure_text(row.code, row.rated)}" if row.rated is not None else ""
-        click.echo(f"{title:<28} {said:>14}{against}")
+        click.echo(f"{TITLES[row.code]:<28} {said:>14}{against}")
     for sentence in sentences(found, rated):
         click.echo(sentence)
 

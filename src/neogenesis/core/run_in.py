@@ -33,15 +33,16 @@ _SIDE = 4
 #: Less than this share of a rated figure is worth a word.
 _SHORT_OF = 0.7
 
-Phase = Literal["stay", "stride", "steps-read", "steps-write"]
-#: What goes on, in words.
-PHASES: dict[Phase, str] = {
-    "stay": "Staying power",
-    "stride": "Long stride, reading",
+Phase = Literal["staying", "stride-read", "steps-read", "steps-write"]
+Figure = Literal["stride-read", "stride-write", "staying", "steps-read", "steps-write"]
+#: In words, the figures as well as what goes on.
+TITLES: dict[Figure, str] = {
+    "stride-read": "Long stride, reading",
+    "stride-write": "Long stride, writing",
+    "staying": "Staying power",
     "steps-read": "Short steps, reading",
     "steps-write": "Short steps, writing",
 }
-Figure = Literal["stride-read", "stride-write", "staying", "steps-read", "steps-write"]
 Ended = Literal["whole", "time", "stopped"]
 
 
@@ -173,12 +174,12 @@ class _Run:
             since += STRIDE_BYTES
             now = scratch.seconds()
             if now - then >= _SAMPLE_SECONDS:
-                self._sample("stay", since, now - then)
+                self._sample("staying", since, now - then)
                 since, then = 0, now
         scratch.sync()
         now = scratch.seconds()
         if since and now > then:
-            self._sample("stay", since, now - then)
+            self._sample("staying", since, now - then)
 
     def _sample(self, phase: Phase, length: int, seconds: float) -> None:
         paced = Paced(at_bytes=self.written, bytes_per_s=length / seconds)
@@ -199,7 +200,7 @@ class _Run:
         while done + STRIDE_BYTES <= self.written and self._until(began + seconds):
             scratch.read(done, buffer)
             done += STRIDE_BYTES
-            self._tell_now("stride", done, began)
+            self._tell_now("stride-read", done, began)
         return done / max(1e-9, scratch.seconds() - began) if done else None
 
     def steps(self, phase: Literal["steps-read", "steps-write"], seconds: float) -> float | None:

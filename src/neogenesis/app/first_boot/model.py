@@ -22,7 +22,7 @@ from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
 from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
 from neogenesis.bench.run_in import link_of
 from neogenesis.core.boot import Forecast
-from neogenesis.core.boot.after import AfterCheck, Known, filled, first_boot_texts
+from neogenesis.core.boot.after import AfterCheck, Filled, Known, filled, first_boot_texts
 from neogenesis.core.boot.entries import BootList, faults_of, with_entries
 from neogenesis.core.boot.remedies import RemedyRow
 from neogenesis.core.errors import NeogenesisError
@@ -102,7 +102,6 @@ class FirstBootModel(QObject):
         self.trial = self._load(self.trial_path, TrialAnswer, "trial")
         self.said = self.trial.serial[-_MOST_TEXT:] if self.trial is not None else ""
         session.drives_chosen.connect(self._forget)
-        run_in.changed.connect(self.changed)
 
     def _load(self, path: Path, kind: type[T], what: str) -> T | None:
         """A record of this stop; one that cannot be read is kept aside and said."""
@@ -442,17 +441,24 @@ class FirstBootModel(QObject):
             part=self._run_in.part,
         )
 
-    def is_seen(self, code: str) -> bool:
-        """Whether it was ticked, or the records leave nothing to look at."""
-        told = filled(code, self.known())
-        return code in self.record.checked or (told is not None and told.settled)
+    def fillings(self) -> dict[str, Filled]:
+        """What the records say of the checks, by their code."""
+        known = self.known()
+        told = {c.code: filled(c.code, known) for c in self.checks()}
+        return {code: one for code, one in told.items() if one is not None}
+
+    @property
+    def is_all_seen(self) -> bool:
+        """Whether everything was ticked, or the records leave nothing to look at."""
+        seen = {*self.record.checked, *(code for code, one in self.fillings().items() if one.settled)}
+        return all(c.code in seen for c in self.checks())
 
     def check(self, code: str, done: bool) -> None:
         others = tuple(c for c in self.record.checked if c != code)
         self._keep(checked=(*others, code) if done else others)
         text = next(c.text for c in first_boot_texts().checks if c.code == code)
         self._session.record("after-check", f"Seen: {text}" if done else f"Not seen any more: {text}", code=code)
-        if all(self.is_seen(c.code) for c in self.checks()):
+        if self.is_all_seen:
             self._session.advance("handover")
         self.changed.emit()
 

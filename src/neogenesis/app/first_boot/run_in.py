@@ -17,16 +17,9 @@ from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.sentences import local_figures
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import nominal, rate
-from neogenesis.core.run_in import PHASES, Figure, Paced
+from neogenesis.core.run_in import TITLES, Figure, Paced
 
 _SECONDS = (30, 60, 180, 600)
-_TITLES: dict[Figure, str] = {
-    "stride-read": mark("Long stride, reading"),
-    "stride-write": mark("Long stride, writing"),
-    "staying": mark("Staying power"),
-    "steps-read": mark("Short steps, reading"),
-    "steps-write": mark("Short steps, writing"),
-}
 _HEADS = (mark("measured"), mark("rated"), mark("old drive"))
 
 
@@ -208,7 +201,7 @@ class RunInSheet(QDialog):
         for column, head in enumerate(_HEADS, 1):
             self._figures.addWidget(label(tr(head), "muted"), 0, column, Qt.AlignmentFlag.AlignRight)
         for n, one in enumerate(model.rows, 1):
-            self._figures.addWidget(label(tr(_TITLES[one.code])), n, 0)
+            self._figures.addWidget(label(said(TITLES[one.code])), n, 0)
             tone = "stop" if one.falls_short else "good" if one.rated is not None and not one.is_short else ""
             for column, (value, look_) in enumerate(((one.measured, tone), (one.rated, ""), (one.old, "")), 1):
                 told = label(figure_words(one.code, value), look_, copyable=True)
@@ -218,10 +211,10 @@ class RunInSheet(QDialog):
         model, heard = self._model, self._model.heard
         rated = model.part.write_bytes_per_s if model.part is not None else None
         if model.is_busy:
-            self.plot.show_scene(pace_scene([h.paced for h in model.told if h.phase == "stay"], None, rated))
+            self.plot.show_scene(pace_scene([h.paced for h in model.told if h.phase == "staying"], None, rated))
             if heard is not None:
                 pace, after = " ".join(rate(heard.paced.bytes_per_s)), nominal(heard.paced.at_bytes)
-                self._now.say(tr("{0}: {1} after {2}").format(said(PHASES[heard.phase]), pace, after))
+                self._now.say(tr("{0}: {1} after {2}").format(said(TITLES[heard.phase]), pace, after))
             else:
                 self._now.say(tr("Starting…"))
         elif model.found is not None:

@@ -20,7 +20,7 @@ from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
-from neogenesis.core.boot.after import filled, first_boot_texts
+from neogenesis.core.boot.after import first_boot_texts
 from neogenesis.core.boot.remedies import RemedyRow
 
 
@@ -71,6 +71,7 @@ class FirstBootView(StopView):
         self._messages = QVBoxLayout()
         self._build()
         self._model.changed.connect(self.refresh)
+        desk.run_in.changed.connect(self.refresh)
         self._model.moved.connect(self._show_moving)
 
     def _build(self) -> None:
@@ -257,9 +258,9 @@ class FirstBootView(StopView):
                 line.addWidget(box, 0, Qt.AlignmentFlag.AlignTop)
                 line.addLayout(words, 1)
                 self.checks_box.addLayout(line)
-        known = self._model.known()
+        fillings = self._model.fillings()
         for code, box in self.boxes.items():
-            told = filled(code, known)
+            told = fillings.get(code)
             settled = told is not None and told.settled
             box.setChecked(settled or code in self._model.record.checked)
             box.setEnabled(not settled)

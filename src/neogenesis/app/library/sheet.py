@@ -70,15 +70,17 @@ class LibrarySheet(QDialog):
             scrolled(holder),
             below,
             self._fault,
-            row(label(str(self._model.folder), "small", copyable=True), None, self.again, self._close()),
+            row(
+                label(str(self._model.folder), "small", copyable=True),
+                None,
+                self.again,
+                button(tr("Close"), self.accept, "main"),
+            ),
             gap=look().px(12),
             margin=look().px(18),
         )
         body.setStretch(2, 1)
         self.setLayout(body)
-
-    def _close(self) -> QPushButton:
-        return button(tr("Close"), self.accept, "main")
 
     def _choose(self) -> None:
         chosen = QFileDialog.getExistingDirectory(self, tr("Where files are fetched from"), self._model.source)
