@@ -185,7 +185,7 @@ def test_what_a_person_must_have_seen_is_a_gate_that_opens_with_a_tick(
         schema=Answer.SCHEMA, devices=(), missing=(), during_installation=("net.inf",), order=(), bytes=0
     )
     assert [g.text for g in model.gates_of(model.plan) if not g.open] == [
-        "The drivers that the installation itself needs are on the stick."
+        "To be ticked: The drivers that the installation itself needs are on the stick."
     ]
 
 

@@ -9,7 +9,7 @@ import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.intake.model import IntakeModel
-from neogenesis.app.language import mark, tr
+from neogenesis.app.language import mark, said, tr
 from neogenesis.app.plan.fresh import FreshModel
 from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
@@ -144,12 +144,13 @@ class PlanModel(QObject):
     def gates_of(self, plan: Plan) -> tuple[Gate, ...]:
         """Those of the plan, those that the intake closes, and what a person must have seen."""
         seen = tuple(
-            Gate(code=CONFIRM, open=text in self.confirmed, text=text, remedy="Look, then tick it.")
-            for text in self._to_confirm(plan)
+            Gate(code=CONFIRM, open=text in self.confirmed, text=tr("To be ticked: {0}").format(said(text)))
+            for text in self.to_confirm(plan)
         )
         return (*plan.gates, *self._intake.gates(plan), *seen)
 
-    def _to_confirm(self, plan: Plan) -> tuple[str, ...]:
+    def to_confirm(self, plan: Plan) -> tuple[str, ...]:
+        """What a person must have seen before this plan is carried out."""
         device, fresh = plan.policy.appliance, self.fresh
         if isinstance(plan.source, FreshSource):
             kind, _, name = plan.source.recipe.partition(":")

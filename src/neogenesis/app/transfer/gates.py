@@ -18,7 +18,6 @@ from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.model import WHICH
 from neogenesis.app.words import exact, nominal, time_range
 from neogenesis.core.plan import Plan
-from neogenesis.core.plan.model import Gate
 from neogenesis.core.transfer import Verify
 
 _VERIFY: tuple[tuple[Verify, str], ...] = (
@@ -101,9 +100,8 @@ class GatesPage(QWidget):
         for check in self._all_gates(plan):
             self._gates.addWidget(notice(check.severity, check.text, check.remedy))
         self.confirms = {}
-        for gate in self._desk.plan.gates_of(plan):
-            if gate.code == CONFIRM:
-                self._gates.addWidget(self._to_confirm(gate))
+        for text in self._desk.plan.to_confirm(plan):
+            self._gates.addWidget(self._to_confirm(text))
         clear(self._loss)
         for item in plan.target.holds:
             self._loss.addWidget(notice("stop", item))
@@ -118,13 +116,13 @@ class GatesPage(QWidget):
         self._show_estimate()
         self.show_start()
 
-    def _to_confirm(self, gate: Gate) -> QCheckBox:
+    def _to_confirm(self, text: str) -> QCheckBox:
         """A gate that is opened by somebody who has looked."""
-        box = QCheckBox(said(gate.text))
-        box.setChecked(gate.open)
-        box.setToolTip(said(gate.remedy))
-        box.clicked.connect(lambda on: self._desk.plan.confirm(gate.text, on))
-        self.confirms[gate.text] = box
+        box = QCheckBox(said(text))
+        box.setChecked(text in self._desk.plan.confirmed)
+        box.setToolTip(tr("Look, then tick it"))
+        box.clicked.connect(lambda on: self._desk.plan.confirm(text, on))
+        self.confirms[text] = box
         return box
 
     def _all_gates(self, plan: Plan) -> list[Check]:
@@ -161,7 +159,7 @@ class GatesPage(QWidget):
         self._ask.setText(model.ask)
         self.start.setText(tr("Copy {0} onto {1}").format(nominal(plan.estimate.bytes_to_copy), model.target_name))
         self.start.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))
-        closed = [g.text for g in self._desk.plan.gates_of(plan) if not g.open] + list(
+        closed = [said(g.text) for g in self._desk.plan.gates_of(plan) if not g.open] + list(
             filter(None, [self._desk.plan.out_of_date])
         )
         self._closed_why.setText(" ".join(closed))
