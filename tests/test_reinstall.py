@@ -9,19 +9,24 @@ import subprocess
 import sys
 import tarfile
 import time
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 import pytest
+from blake3 import blake3
 
 from neogenesis.bench import installing
 from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.reader import open_tree
 from neogenesis.bench.returning import look_through, open_beneath
 from neogenesis.bench.system_image import inspect_system, lay_out
-from neogenesis.core.errors import BadArgument, BadRecord, Refused
+from neogenesis.bench.volumes import fill_ntfs
+from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
 from neogenesis.core.reinstall import Answers, answer_files, read_answers, read_description
 from neogenesis.core.reinstall.returned import Held, give_back, kind_of_file
+from neogenesis.core.store import PathOpener, RangeView, SealedFileStore
 from neogenesis.core.units import MIB
 from tests.boots import BY_FILE, loader
 from tests.drives import NT_DATA, Part, blank, check_volume, data_hash, make_drive, nt_files, run, simulated, table_of
@@ -226,6 +231,96 @@ def test_owners_permissions_links_dates_and_holes_are_kept(tmp_path: Path, neoge
     assert "not found" in run("debugfs", "-R", "stat /bad", volume) or "bad" not in run(
         "debugfs", "-R", "ls -p /", volume
     )
+
+
+@pytest.mark.parametrize("recipe", ["linux-uefi", "nt-uefi"])
+def test_names_that_differ_only_in_their_letters_are_two_files(recipe: str, tmp_path: Path, neogenesis: Any) -> None:
+    """As the headers of one widespread kernel have them; each is compared with its own."""
+    names = [f"system/include/{name}" for n in range(6) for name in (f"mark_{n}.h", f"MARK_{n}.h", f"Mark_{n}.h")]
+    files = {name: name.encode() * 900 for name in [*names[::2], *names[1::2]]}
+    image = system_image(tmp_path / "system.tar.zst", family="nt" if recipe == "nt-uefi" else "linux", files=files)
+    neogenesis("install", image, recipe, new_drive(tmp_path, 900), "--confirm", "41F2")
+    found = open_tree_of(tmp_path / "new.img", recipe)
+    assert {name: data for name, data in found.items() if "include/" in name} == {
+        name.removeprefix("system/"): data for name, data in files.items()
+    }
+
+
+def open_tree_of(image: Path, recipe: str) -> dict[str, bytes]:
+    """What stands on the system volume of a drive, by name."""
+    parts = table_of(image)["partitions"]
+    part = parts[2 if recipe == "nt-uefi" else 1]
+    with closing(SealedFileStore(PathOpener(image))) as drive:
+        view = RangeView(drive, part["start"] * 512, part["size"] * 512)
+        tree = open_tree(view)
+        return {name: b"".join(data for data, _ in tree.contents(inode, MIB)) for name, _, inode in tree.walk()}
+
+
+@pytest.mark.parametrize("kind", ["ext4", "ntfs", "vfat"])
+def test_a_file_that_is_not_what_was_put_there_is_found(kind: str, tmp_path: Path) -> None:
+    """Small ones in their records, ones with holes, and plain ones, each damaged by one byte."""
+    files = {"Small.txt": b"a few words", "plain.bin": b"PLAIN" * 60_000, "last.bin": b"Z" * 4096}
+    laid_out, volume = tmp_path / "files", tmp_path / "volume"
+    laid_out.mkdir()
+    for name, data in files.items():
+        (laid_out / name).write_bytes(data)
+    with (laid_out / "holes").open("wb") as file:
+        file.seek(1 << 20)
+        file.write(b"behind the hole")
+    files["holes"] = (laid_out / "holes").read_bytes()
+    digests = {name: blake3(data).digest() for name, data in files.items()}
+    make_filled(volume, kind, laid_out)
+
+    def verify() -> None:
+        with closing(SealedFileStore(PathOpener(volume))) as store:
+            installing.verify_files(store, digests, lambda: None, folded=kind == "vfat")
+
+    verify()
+    data = bytearray(volume.read_bytes())
+    for mark in (b"few words", b"PLAINPLAIN", b"ZZZZZZZZ", b"behind the hole"):
+        place = data.index(mark) if mark != b"PLAINPLAIN" else data.rindex(mark)
+        volume.write_bytes(data[:place] + b"!" + data[place + 1 :])
+        with pytest.raises(ToolFailed, match="not what the image holds"):
+            verify()
+    volume.write_bytes(data)
+    digests["gone.txt"] = bytes(32)
+    with pytest.raises(ToolFailed, match=r"1 files are missing on the new volume, such as “gone\.txt”"):
+        verify()
+
+
+def make_filled(volume: Path, kind: str, laid_out: Path) -> None:
+    """A volume of 64 MiB with what lies in a folder."""
+    blank(volume, 64)
+    if kind == "ext4":
+        run("mke2fs", "-q", "-F", "-t", "ext4", "-O", "inline_data", "-I", "256", "-d", laid_out, volume)
+    elif kind == "ntfs":
+        run("mkntfs", "-Q", "-F", "-q", volume)
+        fill_ntfs(volume, lambda point: run("cp", "-r", "--sparse=always", f"{laid_out}/.", point) and None)
+    else:
+        run("mkfs.fat", "-F", "32", volume)
+        run("mcopy", "-i", volume, *sorted(laid_out.iterdir()), "::")
+
+
+def test_a_small_volume_behind_the_system_in_the_archive_is_found_and_the_archive_is_checked_whole(
+    tmp_path: Path,
+) -> None:
+    """Only as much of the archive is unpacked for it as it takes, but for the system all of it, and compared."""
+    tail = {f"system/{n}.bin": os.urandom(1 << 20) for n in range(4)}
+    image = inspect_system(system_image(tmp_path / "s.tar.zst", files={**tail, "startup/late.txt": b"late"}))
+    heard = list[int]()
+    made = lay_out(image, "startup", tmp_path / "startup", {}, heard.append, lambda: None)
+    assert set(made.digests) == {"EFI/BOOT/BOOTX64.EFI", "EFI/x/grub.cfg", "late.txt"}
+    early = inspect_system(
+        system_image(tmp_path / "e.tar.zst", files={f"system/{n}": os.urandom(MIB) for n in range(40)})
+    )
+    heard.clear()
+    lay_out(early, "startup", tmp_path / "early", {}, heard.append, lambda: None)
+    assert sum(heard) < early.size_bytes // 2
+    with (tmp_path / "e.tar.zst").open("r+b") as file:
+        file.seek(-2, os.SEEK_END)
+        file.write(b"!!")
+    with pytest.raises(BadRecord):
+        lay_out(early, "system", tmp_path / "damaged", {}, heard.append, lambda: None)
 
 
 def test_an_installation_that_is_killed_is_gone_on_with(tmp_path: Path, neogenesis: Any, survey_json: Any) -> None:

@@ -357,7 +357,7 @@ class DiscFiles:
                 with (folder / name).open("rb") as file:
                     digests[name] = hashlib.file_digest(file, blake3).digest()  # type: ignore[arg-type]
             make_volume(store, step, start_bytes, laid_out=folder, file=path)
-        verify_files(store, digests, self._check)
+        verify_files(store, digests, self._check, folded=True)
 
     def _taken_out(self, folder: Path) -> list[str]:
         """All files, in the scratch folder; what is too large for FAT in parts. Returns their names."""

@@ -6,10 +6,12 @@ Everything in it is foreign: names that lead out are refused, links are made las
 from __future__ import annotations
 
 import os
+import queue
 import stat
 import tarfile
+import threading
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any, Literal
@@ -25,6 +27,7 @@ from neogenesis.core.units import MIB, round_up
 
 _PIECE = 1 << 20
 _BLOCK = 4096
+_PIECES_AHEAD = 8
 _MOST_MEMBERS, _MOST_BYTES, _MOST_SETTINGS_BYTES, _MOST_LOADER = 5_000_000, 1 << 46, 64 * MIB, MIB
 _XATTR = "SCHILY.xattr."
 #: About what the loaders of the NT family take.
@@ -53,6 +56,8 @@ class _Hashed:
     def __init__(self, file: IO[bytes], told: Told) -> None:
         self._file, self._told = file, told
         self.digest = blake3(max_threads=1)
+        #: Set by who wants nothing more of it; then it is not read to its end, and the checksum means nothing.
+        self.enough = False
 
     def read(self, size: int = -1) -> bytes:
         data = self._file.read(size)
@@ -61,10 +66,47 @@ class _Hashed:
         return data
 
 
+class _Ahead:
+    """A packed stream, unpacked by a thread of its own while what came before is looked at and written."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._stream = stream
+        self._pieces: queue.Queue[bytes | BaseException] = queue.Queue(_PIECES_AHEAD)
+        self._ended, self._at_end = threading.Event(), False
+        self._thread = threading.Thread(target=self._unpack, name="unpack")
+        self._thread.start()
+
+    def _unpack(self) -> None:
+        piece: bytes | BaseException = b"more"
+        while piece and not isinstance(piece, BaseException) and not self._ended.is_set():
+            try:
+                piece = self._stream.read(_PIECE)
+            except BaseException as error:  # noqa: BLE001 - raised where the piece is asked for
+                piece = error
+            self._pieces.put(piece)
+
+    def read(self) -> bytes:
+        """The next piece, of at most a MiB; none at the end."""
+        if self._at_end:
+            return b""
+        piece = self._pieces.get()
+        self._at_end = not piece or isinstance(piece, BaseException)
+        if isinstance(piece, BaseException):
+            raise piece
+        return piece
+
+    def close(self) -> None:
+        self._ended.set()
+        while self._thread.is_alive():
+            with suppress(queue.Empty):
+                self._pieces.get(timeout=0.01)
+        self._thread.join()
+
+
 class _Forward:
     """A stream that the archive library takes for a file, as long as it only ever goes forward."""
 
-    def __init__(self, stream: Any) -> None:
+    def __init__(self, stream: _Ahead) -> None:
         self._stream, self._held, self._at, self._position = stream, b"", 0, 0
 
     def read(self, size: int = -1) -> bytes:
@@ -74,7 +116,7 @@ class _Forward:
         else:
             parts, left = [self._held[self._at :]], size - have
             while left > 0:
-                self._held = self._stream.read(max(_PIECE, left))
+                self._held = self._stream.read()
                 if not self._held:
                     self._at = 0
                     break
@@ -88,36 +130,55 @@ class _Forward:
         self._position += size
         return piece
 
+    def pieces(self, length: int) -> Iterator[memoryview]:
+        """The next bytes, as they come."""
+        while length > 0:
+            if self._at == len(self._held):
+                self._held, self._at = self._stream.read(), 0
+            piece = memoryview(self._held)[self._at : self._at + length]
+            if not piece:
+                raise tarfile.ReadError("unexpected end of data")
+            self._at += len(piece)
+            self._position += len(piece)
+            length -= len(piece)
+            yield piece
+
     def tell(self) -> int:
         return self._position
 
     def seek(self, place: int, whence: int = 0) -> int:
         if whence or place < self._position:
             raise tarfile.ReadError("it goes back and forth")
-        while self._position < place and self.read(min(place - self._position, _PIECE)):
-            pass
+        while (left := place - self._position) > 0:
+            step = min(left, len(self._held) - self._at)
+            self._at += step
+            self._position += step
+            if step < left:
+                self._held, self._at = self._stream.read(), 0
+                if not self._held:
+                    break
         return self._position
 
 
 @contextmanager
 def _members(path: Path, told: Told) -> Iterator[tuple[tarfile.TarFile, _Hashed]]:
-    """The archive as a stream; raises BadRecord for one that is damaged or cut short."""
+    """The archive as a stream, read to its end unless that is enough, or the block is left by an error.
+
+    Raises BadRecord for one that is damaged or cut short.
+    """
     try:
         with path.open("rb") as file:
             hashed = _Hashed(file, told)
+            stream: Any = hashed
             if path.name.endswith((".zst", ".tzst")):
-                source: Any = hashed
-                with zstandard.ZstdDecompressor().stream_reader(source, read_size=_PIECE) as stream:
-                    forward: Any = _Forward(stream)
-                    with tarfile.open(fileobj=forward, mode="r:") as archive:
-                        yield archive, hashed
-                    while stream.read(_PIECE):
-                        pass
-            else:
-                forward = _Forward(hashed)
+                stream = zstandard.ZstdDecompressor().stream_reader(stream, read_size=_PIECE)
+            with closing(_Ahead(stream)) as ahead:
+                forward: Any = _Forward(ahead)
                 with tarfile.open(fileobj=forward, mode="r:") as archive:
                     yield archive, hashed
-            while hashed.read(_PIECE):
+                while not hashed.enough and ahead.read():
+                    pass
+            while not hashed.enough and hashed.read(_PIECE):
                 pass
     except (tarfile.TarError, zstandard.ZstdError, EOFError, UnicodeDecodeError) as error:
         words = " ".join(str(error).split())[:120]
@@ -231,7 +292,8 @@ def lay_out(
 ) -> LaidOut:
     """Put the files of one volume into a folder, place holders replaced. Raises BadRecord, or what `check` raises.
 
-    `told` hears how much of the archive has gone by, `check` is called often and may end it.
+    `told` hears how much of the archive has gone by, `check` is called often and may end it. The system's own volume
+    takes the archive to its end, and with it its checksum; others end with their last file.
     """
     made = LaidOut()
     if key not in image.bytes_by_key:  # a volume that the image knows nothing of
@@ -241,12 +303,16 @@ def lay_out(
     links: list[tuple[str, str, bool]] = []
     folders: list[tuple[Path, tarfile.TarInfo]] = []
     is_root = os.geteuid() == 0
+    left = image.files_by_key[key]
     try:
         with _members(image.path, told) as (archive, hashed):
             for member in archive:
                 check()
                 parts = safe_parts(member.name)
-                if parts is None or parts[: len(prefix)] != prefix or len(parts) == len(prefix):
+                if parts is None or parts[: len(prefix)] != prefix:
+                    continue
+                left -= 1
+                if len(parts) == len(prefix):
                     continue
                 inner = "/".join(parts[len(prefix) :])
                 place = folder.joinpath(*parts[len(prefix) :])
@@ -266,7 +332,10 @@ def lay_out(
                     continue
                 if not is_root or not member.isfile():
                     made.owners[inner] = (member.uid, member.gid, member.mode)
-        if hashed.digest.hexdigest() != image.digest:
+                if not left and key != "system":
+                    hashed.enough = True
+                    break
+        if not hashed.enough and hashed.digest.hexdigest() != image.digest:
             raise BadRecord(
                 f"The system image “{image.path.name}” is not the one that was planned with; nothing was written.",
                 "Plan again with this one.",
@@ -285,26 +354,37 @@ def lay_out(
 
 def _write(archive: tarfile.TarFile, member: tarfile.TarInfo, place: Path, settings: Mapping[str, str] | None) -> bytes:
     """One file, holes as holes; returns its checksum."""
-    source = archive.extractfile(member)
     digest = blake3(max_threads=1)
     flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
     with suppress(FileNotFoundError):
         place.unlink()
-    with os.fdopen(os.open(place, flags, 0o600), "wb", buffering=0) as out:
-        if source is not None and settings is not None:
-            data = replaced(source.read(_MOST_SETTINGS_BYTES), settings)
+    with os.fdopen(os.open(place, flags, 0o600), "wb") as out:
+        if settings is not None:
+            data = replaced(_read(archive, member, _MOST_SETTINGS_BYTES), settings)
             digest.update(data)
             out.write(data)
-        elif source is not None:
-            sparse = member.issparse()
-            while piece := source.read(_PIECE):
-                digest.update(piece)
-                if sparse and not piece.strip(b"\0"):
-                    out.seek(len(piece), os.SEEK_CUR)
-                else:
-                    out.write(piece)
+            return digest.digest()
+        sparse = member.issparse()
+        for piece in _contents(archive, member):
+            digest.update(piece)
+            if sparse and not bytes(piece).strip(b"\0"):
+                out.seek(len(piece), os.SEEK_CUR)
+            else:
+                out.write(piece)
+        if sparse:
             out.truncate(member.size)
     return digest.digest()
+
+
+def _contents(archive: tarfile.TarFile, member: tarfile.TarInfo) -> Iterator[memoryview]:
+    """A file of the archive, which has been come to just now, in pieces as they are unpacked."""
+    forward: Any = archive.fileobj
+    if not member.issparse():
+        forward.seek(member.offset_data)
+        yield from forward.pieces(member.size)
+    elif (source := archive.extractfile(member)) is not None:
+        while piece := source.read(_PIECE):
+            yield memoryview(piece)
 
 
 def _adorn(place: Path, member: tarfile.TarInfo, is_root: bool) -> None:

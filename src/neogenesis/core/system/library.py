@@ -29,6 +29,8 @@ _MOST_KEYS, _MOST_VALUES, _LONGEST_VALUE = 12_000, 400, 8192
 _LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a FAT volume among its files
 #: Path, size in bytes, inode.
 Found = tuple[str, int, int]
+_NON_RESIDENT = pytsk3.TSK_FS_ATTR_NONRES
+_NOT_AS_IT_IS = pytsk3.TSK_FS_ATTR_COMP | pytsk3.TSK_FS_ATTR_ENC | pytsk3.TSK_FS_ATTR_SPARSE
 _NO_DATA = pytsk3.TSK_FS_ATTR_RUN_FLAG_SPARSE | pytsk3.TSK_FS_ATTR_RUN_FLAG_FILLER
 
 
@@ -164,13 +166,30 @@ class _Volume:
         block = int(self._volume.info.block_size)
         runs = []
         for attribute in self._volume.open_meta(inode=inode):
-            if int(attribute.info.type) in (1, 128) and int(attribute.info.flags) & pytsk3.TSK_FS_ATTR_NONRES:
+            if int(attribute.info.type) in (1, 128) and int(attribute.info.flags) & _NON_RESIDENT:
                 runs += [
                     (int(run.addr) * block, (int(run.addr) + int(run.len)) * block)
                     for run in attribute
                     if not int(run.flags) & _NO_DATA
                 ]
         return runs
+
+    def whole_runs(self, inodes: list[int]) -> list[list[tuple[int, int]] | None]:
+        """For each file as `byte_runs`, where these hold it from its first byte to its last; else None."""
+        return [self._whole_runs(inode) for inode in inodes]
+
+    def _whole_runs(self, inode: int) -> list[tuple[int, int]] | None:
+        block = int(self._volume.info.block_size)
+        try:
+            data = [a for a in self._volume.open_meta(inode=inode) if int(a.info.type) in (1, 128) and not a.info.name]
+            if len(data) != 1 or int(data[0].info.flags) & _NOT_AS_IT_IS or not int(data[0].info.flags) & _NON_RESIDENT:
+                return None
+            runs = list(data[0])
+        except OSError:
+            return None
+        if any(int(run.flags) & _NO_DATA for run in runs) or sum(int(r.len) for r in runs) * block < data[0].info.size:
+            return None
+        return [(int(run.addr) * block, (int(run.addr) + int(run.len)) * block) for run in runs]
 
     def runs_of(self, path: str) -> list[tuple[int, int]]:
         """As `byte_runs`, by path."""

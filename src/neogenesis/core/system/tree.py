@@ -156,6 +156,17 @@ class FileTree:
         except Damaged:
             return []
 
+    def whole_runs(self, inodes: Sequence[int]) -> list[list[tuple[int, int]] | None]:
+        """For each file the ranges of the volume that hold it in order, the last one up to the end of its block.
+
+        None for a file that does not stand there as it is: small and in its record, packed, with holes, damaged.
+        Raises Damaged.
+        """
+        found = self._channel.call("whole_runs", list(inodes))
+        if not isinstance(found, list) or len(found) != len(inodes):
+            raise Damaged("volume", 0, "its files cannot be listed")
+        return [None if runs is None else _pairs(runs) for runs in found]
+
     def runs_of(self, path: str) -> list[tuple[int, int]]:
         """As `byte_runs`, by path; none for a file that is not there."""
         try:
