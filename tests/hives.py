@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import struct
-import subprocess
 from pathlib import Path
+
+from neogenesis.bench.hive import merge_into_hive
 
 #: A value: text, a number, several texts, or bytes.
 Value = str | int | list[str] | bytes
@@ -52,28 +53,5 @@ def make_hive(path: Path, keys: dict[str, dict[str, Value]]) -> bytes:
     """A hive with these keys, by their paths, each with its values; parents are made as well."""
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_bytes(empty_hive())
-    every: dict[str, dict[str, Value]] = {}
-    for name, values in keys.items():
-        parts = name.split("\\")
-        for depth in range(1, len(parts) + 1):
-            every.setdefault("\\".join(parts[:depth]), {})
-        every[name] = values
-    lines = ["Windows Registry Editor Version 5.00", ""]
-    for name, values in every.items():
-        lines.append(f"[\\{name}]")
-        lines += [f'"{key}"={_written(value)}' for key, value in values.items()]
-        lines.append("")
-    merge = path.with_suffix(".reg")
-    merge.write_text("\n".join(lines), "utf-8")
-    subprocess.run(["hivexregedit", "--merge", "--prefix", "", path, merge], check=True, capture_output=True)
-    merge.unlink()
+    merge_into_hive(path, keys)
     return path.read_bytes()
-
-
-def _written(value: Value) -> str:
-    if isinstance(value, int):
-        return f"dword:{value:08x}"
-    if isinstance(value, bytes):
-        return "hex(3):" + ",".join(f"{b:02x}" for b in value)
-    kind, text = (7, "".join(f"{v}\0" for v in value) + "\0") if isinstance(value, list) else (1, f"{value}\0")
-    return f"hex({kind}):" + ",".join(f"{b:02x}" for b in text.encode("utf-16-le"))

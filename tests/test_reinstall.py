@@ -10,14 +10,20 @@ import sys
 import tarfile
 import time
 from contextlib import closing
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
+from zoneinfo import ZoneInfo
 
 import pytest
+from babel.core import get_global
 from blake3 import blake3
 
 from neogenesis.bench import installing
+from neogenesis.bench.booting import forecast_drives
 from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.mending import remedies_of
 from neogenesis.bench.reader import open_tree
 from neogenesis.bench.returning import look_through, open_beneath
 from neogenesis.bench.system_image import inspect_system, lay_out
@@ -25,11 +31,13 @@ from neogenesis.bench.volumes import fill_ntfs
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
 from neogenesis.core.reinstall import Answers, answer_files, read_answers, read_description
+from neogenesis.core.reinstall.answers import nt_keyboard, nt_zone
 from neogenesis.core.reinstall.returned import Held, give_back, kind_of_file
 from neogenesis.core.store import PathOpener, RangeView, SealedFileStore
 from neogenesis.core.units import MIB
 from tests.boots import BY_FILE, loader
 from tests.drives import NT_DATA, Part, blank, check_volume, data_hash, make_drive, nt_files, run, simulated, table_of
+from tests.hives import make_hive
 from tests.systems import entry, system_image
 
 _LONG = bool(os.environ.get("NEOGENESIS_LONG"))
@@ -422,8 +430,46 @@ def test_descriptions_answers_and_names_are_checked() -> None:
         installing.recipe_of("none")
     files = answer_files("nt", read_answers(b'{"schema": "neogenesis.answers/1", "machine_name": "desk"}'), "Drivers")
     text = files["Windows/Panther/unattend.xml"].decode()
-    assert "<ComputerName>desk</ComputerName>" in text and "C:\\Drivers" in text
+    assert "<ComputerName>desk</ComputerName><TimeZone>UTC</TimeZone>" in text
+    assert "/add-driver C:\\Drivers\\*.inf /subdirs" in text and "<InputLocale>en-GB</InputLocale>" in text
+    ElementTree.fromstring(text)
     assert answer_files("linux", Answers(), "")["etc/machine-id"] == b"uninitialized\n"
+
+
+@pytest.mark.parametrize(
+    ("zone", "name"),
+    [
+        ("Europe/London", "GMT Standard Time"),
+        ("Europe/Berlin", "W. Europe Standard Time"),
+        ("America/Phoenix", "US Mountain Standard Time"),
+        ("Asia/Calcutta", "India Standard Time"),
+        ("Nowhere/Atall", ""),
+    ],
+)
+def test_time_zones_have_the_nt_family_s_names(zone: str, name: str) -> None:
+    assert nt_zone(zone, 2026) == name
+
+
+@pytest.mark.parametrize("zone", ["Europe/Vienna", "Africa/Lagos", "America/Toronto", "Asia/Kuala_Lumpur"])
+def test_a_time_zone_without_a_name_of_its_own_has_that_of_one_whose_clocks_go_alike(zone: str) -> None:
+    known = get_global("windows_zone_mapping")[nt_zone(zone, 2026)]
+    for month in range(1, 13):
+        noon = datetime(2026, month, 1, 12, tzinfo=UTC)
+        assert noon.astimezone(ZoneInfo(known)).utcoffset() == noon.astimezone(ZoneInfo(zone)).utcoffset()
+
+
+@pytest.mark.parametrize(
+    ("language", "keyboard", "said"),
+    [
+        ("en-GB", "gb", "en-GB"),
+        ("en-GB", "de", "de-DE"),
+        ("de", "us", "en-US"),
+        ("fr-CH", "ch", "fr-CH"),
+        ("es", "latam", "es"),
+    ],
+)
+def test_keyboards(language: str, keyboard: str, said: str) -> None:
+    assert nt_keyboard(Answers(language=language, keyboard=keyboard)) == said
 
 
 def test_laying_out_follows_no_link(tmp_path: Path) -> None:
@@ -564,8 +610,19 @@ def test_a_folder_of_files_is_read_without_following_links(tmp_path: Path) -> No
 
 def test_the_nt_family_s_own_image_is_put_onto_its_volume_and_starts(tmp_path: Path, neogenesis: Any) -> None:
     held = tmp_path / "held"
+    manager, settings = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}", "{6efb52bf-1766-41db-a6b3-0ee5eff72bd7}"
+    template = make_hive(
+        tmp_path / "template",
+        {
+            f"Objects\\{manager}\\Elements\\25000004": {"Element": (30).to_bytes(8, "little")},
+            f"Objects\\{settings}\\Description": {"Type": 0x20200003},
+        },
+    )
     for name, data in {
-        "Windows/Boot/EFI/bootmgfw.efi": loader(BY_FILE),
+        "Windows/Boot/EFI/bootmgfw.efi": loader(BY_FILE).replace(b"mimg", bytes(4)),
+        "Windows/Boot/Fonts/plain.ttf": b"letters",
+        "Windows/System32/config/BCD-Template": template,
+        "Windows/System32/winload.efi": b"winload" * 500,
         "Windows/Boot/EFI/de-DE/words.mui": b"mui",
         "token.txt": b"TOKEN-ONE\n" * 100,
         "Users/berth/zeros.bin": bytes(5_000_000),
@@ -573,14 +630,20 @@ def test_the_nt_family_s_own_image_is_put_onto_its_volume_and_starts(tmp_path: P
         (held / name).parent.mkdir(parents=True, exist_ok=True)
         (held / name).write_bytes(data)
     wim = tmp_path / "system.wim"
+    (tmp_path / "words").write_bytes(b"no store " * 1000)
     run("wimlib-imagex", "capture", held, wim, "Meridian Desktop", "--compress=LZX")
     drive = new_drive(tmp_path, 900)
     said = neogenesis("install", wim, "nt-uefi", drive, "--confirm", "41F2")
-    assert "Meridian Desktop" in said.stdout and "Makes" not in said.stderr
+    assert "Meridian Desktop" in said.stdout and "Makes" not in said.stderr and "It would start." in said.stdout
+    chain = forecast_drives([str(drive)], None).chain
+    assert [(link.step, link.partition) for link in chain][-2:] == [("store", 1), ("system", 3)]
+    assert "Meridian Desktop" in chain[-2].text and not remedies_of([str(drive)], None).remedies
     neogenesis("salvage", drive, tmp_path / "out", "--volume", "3")
     back = {p.name: p for p in (tmp_path / "out").rglob("*") if p.is_file()}
     assert back["zeros.bin"].stat().st_size == 5_000_000 and "ComputerName" in back["unattend.xml"].read_text()
     assert run_trial(Trial([str(drive)], None, False, "TOKEN-ONE", 60)).seen == "TOKEN-ONE"
     assert "NTFS" in neogenesis("install", wim, "linux-uefi", drive, "--confirm", "41F2", status=3).stderr
+    run("wimlib-imagex", "update", wim, "--command", f"add {tmp_path / 'words'} /Windows/System32/config/BCD-Template")
+    assert "boot store" in neogenesis("install", wim, "nt-uefi", drive, "--confirm", "41F2", status=3).stderr
     wim.write_bytes(wim.read_bytes()[:-4000])
     assert "damaged or cut short" in neogenesis("install", wim, "nt-uefi", drive, "--confirm", "41F2", status=3).stderr

@@ -227,7 +227,9 @@ class SystemFiles:
     def _put(self, key: str, folder: Path) -> LaidOut:
         image, settings = self._system, self._image.settings
         if image.form == "wim":
-            made = lay_out_startup(image.path, folder) if key == "startup" else LaidOut()
+            made = (
+                lay_out_startup(image.path, folder, image.description.name, settings) if key == "startup" else LaidOut()
+            )
         else:
             made = lay_out(image, key, folder, settings, self._told, self._check)
         if self._image.data and key == people_key(image.description.family, self._keys):

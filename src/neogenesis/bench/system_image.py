@@ -30,8 +30,8 @@ _BLOCK = 4096
 _PIECES_AHEAD = 8
 _MOST_MEMBERS, _MOST_BYTES, _MOST_SETTINGS_BYTES, _MOST_LOADER = 5_000_000, 1 << 46, 64 * MIB, MIB
 _XATTR = "SCHILY.xattr."
-#: About what the loaders of the NT family take.
-_STARTUP_BYTES = 28 * MIB
+#: About what the loaders of the NT family take, with their fonts and languages.
+_STARTUP_BYTES = 48 * MIB
 Told = Callable[[int], None]
 
 

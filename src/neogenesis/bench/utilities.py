@@ -26,6 +26,7 @@ _PACKAGES = {
     "mkfs.exfat": "exfatprogs",
     "mkswap": "util-linux",
     "wimlib-imagex": "wimtools",
+    "hivexregedit": "libwin-hivex-perl",
 }
 _PLACES = "/usr/sbin:/sbin:/usr/bin:/bin"
 

@@ -9,16 +9,23 @@ from __future__ import annotations
 import re
 import shutil
 import tempfile
+import uuid
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 from blake3 import blake3
 
+from neogenesis.bench.hive import merge_into_hive
 from neogenesis.bench.utilities import run_tool
+from neogenesis.core.boot.program import FALLBACK, read_program
+from neogenesis.core.boot.store import LOADER_SETTINGS, entry_for_system, partition_element
 from neogenesis.core.errors import BadRecord, ToolFailed
 
 _MARK = b"MSWIM\0\0\0"
 _LOADERS, _LOADER = "Windows/Boot/EFI", "bootmgfw.efi"
+_BESIDE = ("Windows/Boot/Fonts", "Windows/Boot/Resources")
+_MANAGER = "EFI/Microsoft/Boot"
 _STORE = "Windows/System32/config/BCD-Template"
 
 
@@ -68,25 +75,55 @@ def apply_wim(path: Path, volume: Path) -> None:
     run_tool(["wimlib-imagex", "apply", str(path), "1", str(volume)], "Putting the system onto its volume")
 
 
-def lay_out_startup(path: Path, folder: Path) -> LaidOut:
-    """The loaders that the image holds, where the family's firmware looks for them, and at the fallback path."""
+def lay_out_startup(path: Path, folder: Path, title: str, settings: Mapping[str, str]) -> LaidOut:
+    """The loaders that the image holds, where the family's firmware looks for them, and at the fallback path.
+
+    The boot store is the image's template, told of the system on the new drive: `settings` has the identities of the
+    disk and of its partitions. Raises BadRecord or ToolFailed.
+    """
     made = LaidOut()
     with tempfile.TemporaryDirectory(prefix="neogenesis-wim-") as scratch:
-        for inner, what in ((_LOADERS, "loaders"), (_STORE, "boot store")):
+        for inner, what in ((_LOADERS, "loaders"), *((more, "fonts") for more in _BESIDE), (_STORE, "boot store")):
             options = [f"--dest-dir={scratch}", "--no-acls", "--nullglob"]
             command = ["wimlib-imagex", "extract", str(path), "1", f"/{inner}", *options]
             run_tool(command, f"Taking the {what} out of the image")
         loaders = Path(scratch) / "EFI"
-        for file in sorted(p for p in loaders.rglob("*") if p.is_file() and not p.is_symlink()):
-            _put(file, folder, f"EFI/Microsoft/Boot/{file.relative_to(loaders).as_posix()}", made)
+        for file in _files_below(loaders):
+            _put(file, folder, f"{_MANAGER}/{file.relative_to(loaders).as_posix()}", made)
             if file.name.casefold() == _LOADER:
-                _put(file, folder, "EFI/BOOT/BOOTX64.EFI", made)
-        store = Path(scratch) / "BCD-Template"
-        if store.is_file():
-            _put(store, folder, "EFI/Microsoft/Boot/BCD", made)
+                program = read_program(file.read_bytes())
+                fallback = FALLBACK.get(program.architecture if program is not None else "", FALLBACK["x86_64"])
+                _put(file, folder, f"EFI/BOOT/{fallback}", made)
+        for inner in _BESIDE:
+            name = PurePosixPath(inner).name
+            for file in _files_below(Path(scratch) / name):
+                _put(file, folder, f"{_MANAGER}/{file.relative_to(scratch).as_posix()}", made)
+        store = Path(scratch) / PurePosixPath(_STORE).name
+        if store.is_file() and not store.is_symlink():
+            _tell_store(store, title, settings)
+            _put(store, folder, f"{_MANAGER}/BCD", made)
     if not made.digests:
         raise BadRecord(f"The system image “{path.name}” holds no loader; nothing was written.", "Take another image.")
     return made
+
+
+def _files_below(folder: Path) -> list[Path]:
+    return sorted(p for p in folder.rglob("*") if p.is_file() and not p.is_symlink())
+
+
+def _tell_store(store: Path, title: str, settings: Mapping[str, str]) -> None:
+    """Let a boot store start the system of the new drive."""
+    startup, system = (partition_element(settings[f"{key}_PART"], settings["DISK_ID"]) for key in ("STARTUP", "SYSTEM"))
+    shared = LOADER_SETTINGS.encode() in store.read_bytes().lower()
+    entry = str(uuid.uuid5(uuid.UUID(settings["SYSTEM_PART"]), "boot store"))
+    keys = entry_for_system(entry, title, settings.get("LANGUAGE", ""), startup, system, shared)
+    try:
+        merge_into_hive(store, keys)
+    except ToolFailed as error:
+        if "missing" in error.text:
+            raise
+        text = "The boot store in the system image is damaged; nothing was written."
+        raise BadRecord(text, "Take another image.") from error
 
 
 def _put(file: Path, folder: Path, name: str, made: LaidOut) -> None:

@@ -1,12 +1,13 @@
 """The NT family's boot store: which entry is started, and which partition it refers to.
 
-The store is a registry hive, `\\EFI\\Microsoft\\Boot\\BCD` or `\\Boot\\BCD`. Element numbers as published for the BCD
-WMI provider; a device element holds the identities of its partition and disk as bytes (GUIDs little-endian first),
-which are looked for as a whole, so that its inner lengths need not be trusted.
+The store is a registry hive, `\\EFI\\Microsoft\\Boot\\BCD` or `\\Boot\\BCD`. Object types and element numbers are as
+published for the BCD WMI provider; a device element holds the identities of its partition and disk as bytes (GUIDs
+little-endian first), which are looked for as a whole, so that its inner lengths need not be trusted.
 """
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -14,7 +15,7 @@ from dataclasses import dataclass
 from neogenesis.core.boot.drives import BootDrive, Place, everywhere
 from neogenesis.core.errors import Damaged
 from neogenesis.core.survey import PartitionFacts
-from neogenesis.core.system.tree import FileTree, HiveKey
+from neogenesis.core.system.tree import FileTree, HiveKey, HiveValues
 from neogenesis.core.table.gpt import guid_bytes
 
 STORES = ("EFI/Microsoft/Boot/BCD", "Boot/BCD")
@@ -22,6 +23,10 @@ _MANAGER = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}"
 _DEFAULT, _ORDER, _DEVICE, _PATH, _SYSTEM_DEVICE, _TITLE = (
     *("23000003", "24000001", "11000001", "12000002", "21000001", "12000004"),
 )
+_ROOT, _TITLE_LANGUAGE, _INHERITED = "22000002", "12000005", "14000006"
+#: Settings that every system loader of a store shares; an object of its own, which the family's template has.
+LOADER_SETTINGS = "{6efb52bf-1766-41db-a6b3-0ee5eff72bd7}"
+_MANAGER_TYPE, _LOADER_TYPE = 0x10100002, 0x10200003
 _MOST_ENTRIES = 200
 #: The kind of disk in a device element: 0 by GUID, 1 by the signature in its first sector.
 _BY_SIGNATURE = 1
@@ -97,6 +102,42 @@ def partition_in(element: bytes) -> bytes:
     if len(element) < 0x48:
         return b""
     return element[0x20:0x3C] if int.from_bytes(element[0x34:0x38], "little") == _BY_SIGNATURE else element[0x20:0x30]
+
+
+def partition_element(partition_id: str, disk_id: str) -> bytes:
+    """A device element for a partition of a GPT disk, both by GUID: no options, type 6, no flags, size, style 0."""
+    head = bytes(16) + struct.pack("<IIII", 6, 0, 0x48, 0) + guid_bytes(partition_id)
+    return (head + struct.pack("<II", 0, 0) + guid_bytes(disk_id)).ljust(0x58, b"\0")
+
+
+def entry_for_system(
+    entry_id: str, title: str, language: str, startup: bytes, system: bytes, has_settings: bool
+) -> dict[str, HiveValues]:
+    """What makes a store start the system of a new drive: keys of the hive with their values.
+
+    `startup` and `system` are device elements; `has_settings` says whether the store holds what loaders share.
+    """
+    entry = f"{{{entry_id.lower()}}}"
+    manager: dict[str, str | list[str] | bytes] = {
+        _DEVICE: startup,
+        _PATH: "\\EFI\\Microsoft\\Boot\\bootmgfw.efi",
+        _DEFAULT: entry,
+        _ORDER: [entry],
+    }
+    loader: dict[str, str | list[str] | bytes] = {
+        _DEVICE: system,
+        _PATH: "\\Windows\\system32\\winload.efi",
+        _TITLE: title,
+        **({_TITLE_LANGUAGE: language} if language else {}),
+        _SYSTEM_DEVICE: system,
+        _ROOT: "\\Windows",
+        **({_INHERITED: [LOADER_SETTINGS]} if has_settings else {}),
+    }
+    found: dict[str, HiveValues] = {}
+    for name, kind, elements in ((_MANAGER, _MANAGER_TYPE, manager), (entry, _LOADER_TYPE, loader)):
+        found[f"Objects\\{name}\\Description"] = {"Type": kind}
+        found |= {f"Objects\\{name}\\Elements\\{n}": {"Element": value} for n, value in elements.items()}
+    return found
 
 
 def renamed(named: bytes, drive: BootDrive, facts: PartitionFacts) -> bytes:

@@ -7,8 +7,10 @@ hostname(5), locale.conf(5), vconsole.conf(5), machine-id(5).
 from __future__ import annotations
 
 import re
+from datetime import UTC, date, datetime, timedelta
 from html import escape
 from typing import ClassVar
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 
@@ -63,24 +65,64 @@ def answer_files(family: str, answers: Answers, drivers_to: str) -> dict[str, by
 
 def _unattend(answers: Answers, drivers_to: str) -> str:
     head = 'processorArchitecture="amd64" publicKeyToken="31bf3856ad364e35" language="neutral" versionScope="nonSxS"'
+    language, zone = escape(answers.language), nt_zone(answers.time_zone, date.today().year)
+    specialize = f"<ComputerName>{escape(answers.machine_name)}</ComputerName>"
+    specialize += f"<TimeZone>{escape(zone)}</TimeZone>" if zone else ""
     drivers = ""
-    if drivers_to:
-        place = escape("C:\\" + drivers_to.replace("/", "\\"))
+    if drivers_to:  # the system's own utility takes them in at the first start, before anybody is asked anything
+        command = escape(f"pnputil.exe /add-driver C:\\{drivers_to.replace('/', chr(92))}\\*.inf /subdirs /install")
         drivers = (
-            '  <settings pass="offlineServicing">\n'
-            f'    <component name="Microsoft-Windows-PnpCustomizationsNonWinPE" {head}>\n'
-            '      <DriverPaths><PathAndCredentials xmlns:wcm="http://schemas.microsoft.com/WMIConfig/2002/State" '
-            f'wcm:action="add" wcm:keyValue="1"><Path>{place}</Path></PathAndCredentials></DriverPaths>\n'
-            "    </component>\n  </settings>\n"
+            f'    <component name="Microsoft-Windows-Deployment" {head} '
+            'xmlns:wcm="http://schemas.microsoft.com/WMIConfig/2002/State">\n'
+            '      <RunSynchronous><RunSynchronousCommand wcm:action="add"><Order>1</Order>'
+            f"<Path>{command}</Path></RunSynchronousCommand></RunSynchronous>\n    </component>\n"
         )
-    language = escape(answers.language)
     return (
         '<?xml version="1.0" encoding="utf-8"?>\n<unattend xmlns="urn:schemas-microsoft-com:unattend">\n'
-        f"{drivers}"
         f'  <settings pass="specialize">\n    <component name="Microsoft-Windows-Shell-Setup" {head}>\n'
-        f"      <ComputerName>{escape(answers.machine_name)}</ComputerName>\n    </component>\n  </settings>\n"
+        f"      {specialize}\n    </component>\n{drivers}  </settings>\n"
         f'  <settings pass="oobeSystem">\n    <component name="Microsoft-Windows-International-Core" {head}>\n'
-        f"      <InputLocale>{language}</InputLocale><SystemLocale>{language}</SystemLocale>"
+        f"      <InputLocale>{escape(nt_keyboard(answers))}</InputLocale><SystemLocale>{language}</SystemLocale>"
         f"<UILanguage>{language}</UILanguage><UserLocale>{language}</UserLocale>\n    </component>\n  </settings>\n"
         "</unattend>\n"
     )
+
+
+def nt_zone(zone: str, year: int) -> str:
+    """What the NT family calls a time zone, or one whose clocks go alike in that year; empty where there is none.
+
+    Source: CLDR, windowsZones.
+    """
+    from babel.core import get_global  # only who installs that family waits for it
+
+    aliases = get_global("zone_aliases")
+    names = {known: name for name, known in get_global("windows_zone_mapping").items()}
+    zone = aliases.get(zone, zone)
+    if zone in names:
+        return str(names[zone])
+    clocks = _clocks(zone, year)
+    return next((str(name) for known, name in names.items() if clocks and _clocks(known, year) == clocks), "")
+
+
+def _clocks(zone: str, year: int) -> tuple[timedelta | None, ...]:
+    """How far a zone's clocks are from UTC, at noon of each day; empty for a zone that is not known."""
+    try:
+        rules = ZoneInfo(zone)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return ()
+    noon = datetime(year, 1, 1, 12, tzinfo=UTC)
+    return tuple((noon + timedelta(days=n)).astimezone(rules).utcoffset() for n in range(365))
+
+
+def nt_keyboard(answers: Answers) -> str:
+    """The keyboard as the language of a country that has it; that of the answers where it is no country's.
+
+    Source: CLDR, likely subtags.
+    """
+    from babel.core import get_global
+
+    country = answers.keyboard.partition("-")[0].upper()
+    if answers.language.endswith(f"-{country}") or country not in get_global("territory_currencies"):
+        return answers.language
+    likely = str(get_global("likely_subtags").get(f"und_{country}", f"en_Latn_{country}"))
+    return f"{likely.split('_')[0]}-{country}"

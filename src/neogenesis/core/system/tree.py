@@ -5,7 +5,7 @@ Core declares what it wants of that process (`Channel`); the bench starts it and
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -34,6 +34,8 @@ class ServedStore:
 
 
 Value = str | int | list[str]
+#: What is to be written under a key: names and values, bytes as they are.
+HiveValues = Mapping[str, str | int | list[str] | bytes]
 
 
 @dataclass(frozen=True, slots=True)
