@@ -19,6 +19,8 @@ from zoneinfo import ZoneInfo
 import pytest
 from babel.core import get_global
 from blake3 import blake3
+from hypothesis import given as given_of
+from hypothesis import strategies as st
 
 from neogenesis.bench import installing
 from neogenesis.bench.booting import forecast_drives
@@ -30,9 +32,10 @@ from neogenesis.bench.system_image import inspect_system, lay_out
 from neogenesis.bench.volumes import fill_ntfs
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
+from neogenesis.core.record import from_json, to_json
 from neogenesis.core.reinstall import Answers, answer_files, read_answers, read_description
 from neogenesis.core.reinstall.answers import nt_keyboard, nt_zone
-from neogenesis.core.reinstall.returned import Held, give_back, kind_of_file
+from neogenesis.core.reinstall.returned import GivingBack, Held, give_back, kind_of_file, returnable
 from neogenesis.core.store import PathOpener, RangeView, SealedFileStore
 from neogenesis.core.units import MIB
 from tests.boots import BY_FILE, loader
@@ -549,26 +552,26 @@ def test_salvaged_files_go_back_to_their_people_and_programs_do_not(
     )
 
 
-def test_names_collisions_and_what_belongs_to_the_system() -> None:
-    def held(path: str, size: int = 1, head: bytes = b"") -> tuple[Held, bytes]:
-        return Held(stored=path, path=path, size_bytes=size), head
+def given(files: dict[str, bytes], family: str, programs: bool = False, kinds: tuple[str, ...] = ()) -> GivingBack:
+    held = [Held(stored=path, path=path, size_bytes=len(data)) for path, data in files.items()]
+    return give_back(held, lambda one: files[one.stored], family, programs, kinds)
 
-    found = give_back(
-        [
-            held("home/ann/a:b?.txt"),
-            held("Users/ANN/a_b_.txt"),
-            held("home/ann/con.txt"),
-            held("home/ann/" + "é" * 200 + ".jpg"),
-            held("Users/ann/AppData/x/y.txt"),
-            held("Windows/x.txt"),
-            held("notes.txt"),
-            held("pagefile.sys"),
-            held("home/ann/tool", head=b"#!/bin/sh"),
-            held("home/ann/mail.mbox", 7),
-        ],
-        "nt",
-        programs=False,
-    )
+
+def test_names_collisions_and_what_belongs_to_the_system() -> None:
+    files = {
+        "home/ann/a:b?.txt": b"1",
+        "Users/ANN/a_b_.txt": b"1",
+        "home/ann/con.txt": b"1",
+        "home/ann/" + "é" * 200 + ".jpg": b"1",
+        "Users/ann/AppData/x/y.txt": b"1",
+        "Users/ann/AppData/x/z.txt": b"22",
+        "Windows/x.txt": b"1",
+        "notes.txt": b"1",
+        "pagefile.sys": b"1",
+        "home/ann/tool": b"#!/bin/sh",
+        "home/ann/mail.mbox": b"1234567",
+    }
+    found = given(files, "nt")
     places = [f.place for f in found.files]
     assert places[:3] == ["Users/ann/a_b_.txt", "Users/ANN/a_b_ (2).txt", "Users/ann/_con.txt"]
     assert len(places[3].rsplit("/", 1)[1].encode()) <= 244 and places[3].endswith(".jpg") and found.files[3].renamed
@@ -576,17 +579,116 @@ def test_names_collisions_and_what_belongs_to_the_system() -> None:
         places[4] == "Users/Public/Returned/notes.txt"
         and len(places) == 6
         and found.kinds()["mail"] == (1, 7)
-        and "did not" in found.sentence()
+        and "5 did not" in found.sentence()
     )
-    assert {one.path for one in found.left_out} == {
-        "Users/ann/AppData/x/y.txt",
-        "Windows/x.txt",
-        "pagefile.sys",
-        "home/ann/tool",
+    assert {one.path: (one.files, one.size_bytes) for one in found.left_out} == {
+        "Users/ann/AppData": (2, 3),
+        "Windows": (1, 1),
+        "pagefile.sys": (1, 1),
+        "home/ann/tool": (1, 9),
     }
-    only = give_back([held("home/a/b.txt"), held("home/a/c.mp3")], "linux", True, frozenset({"music"}))
+    only = given({"home/a/b.txt": b"", "home/a/c.mp3": b""}, "linux", True, ("music",))
     assert [f.place for f in only.files] == ["home/a/c.mp3"] and "not asked for" in only.left_out[0].why
     assert kind_of_file("x.JPG") == "pictures" and kind_of_file("x.jpg", b"MZ") == "programs"
+    gone = give_back([Held(stored="a", path="home/a/b", size_bytes=1)], lambda _: None, "nt", False)
+    assert not gone.files and "cannot be read" in gone.left_out[0].why
+
+
+def test_of_what_programs_keep_open_formats_return(tmp_path: Path) -> None:
+    """Mail boxes, addresses and bookmarks, by what stands in them; the rest stays out, and is counted."""
+    returns = {
+        "Users/ann/AppData/Roaming/Post/Inbox": b"From ann@example.org Mon\nSubject: hello",
+        "Users/ann/AppData/Roaming/Post/friends": b"\xef\xbb\xbfBEGIN:VCARD\nFN:Ann",
+        "home/berth/.post/new/7.eml": b"Return-Path: <berth@example.org>",
+        "Users/ann/AppData/Local/Looker/Bookmarks": b'{\n   "checksum": "1",\n   "roots": {}}',
+        "Users/ann/AppData/Local/Looker/marks": b"<!DOCTYPE NETSCAPE-Bookmark-file-1>",
+        "home/berth/.looker/places.sqlite": b"SQLite format 3\0" + bytes(80),
+    }
+    stays = {
+        "Users/ann/AppData/Local/Looker/History": b"SQLite format 3\0",
+        "Users/ann/AppData/Roaming/Post/prefs.js": b"user_pref",
+        "Users/ann/NTUSER.DAT": b"regf",
+        "home/berth/.profile": b"curl example.org | sh",
+        "home/berth/.config/autostart/x.desktop": b"[Desktop Entry]",
+    }
+    found = given({**returns, **stays}, "nt")
+    assert [f.place for f in found.files] == [
+        "Users/ann/Returned/Mail/AppData/Roaming/Post/Inbox",
+        "Users/ann/Returned/Calendars and addresses/AppData/Roaming/Post/friends",
+        "Users/berth/Returned/Mail/.post/new/7.eml",
+        "Users/ann/Returned/Bookmarks/AppData/Local/Looker/Bookmarks",
+        "Users/ann/Returned/Bookmarks/AppData/Local/Looker/marks",
+        "Users/berth/Returned/Bookmarks/.looker/places.sqlite",
+    ]
+    assert [f.kind for f in found.files] == ["mail"] * 3 + ["other"] * 3 and all(f.renamed for f in found.files)
+    assert sum(one.files for one in found.left_out) == len(stays)
+    assert {"Users/ann/AppData", "home/berth/.config"} <= {one.path for one in found.left_out}
+
+
+@given_of(
+    st.dictionaries(
+        st.lists(
+            st.text(st.characters(exclude_characters="/\\\0"), min_size=1, max_size=9), min_size=1, max_size=5
+        ).map(lambda parts: "/".join(["Users", "ann", *parts])),
+        st.binary(max_size=20),
+        max_size=12,
+    ),
+    st.sampled_from(["nt", "linux"]),
+    st.booleans(),
+)
+def test_every_file_returns_once_or_is_counted(files: dict[str, bytes], family: str, programs: bool) -> None:
+    """Whatever the names: places differ in more than their letters, and nothing is forgotten or leads elsewhere."""
+    found = given(files, family, programs)
+    places = [f.place for f in found.files]
+    assert len({p.casefold() for p in places}) == len(places)
+    assert len(places) + sum(one.files for one in found.left_out) == len(files)
+    assert all(p.split("/")[0] in ("Users", "home") and ".." not in p.split("/") for p in places)
+    assert from_json(to_json(found), GivingBack, "what returned") == found
+    choice = returnable(given(files, family, True))
+    assert choice.chosen((), True).files == choice.files == sum(n.files for n in choice.kinds.values())
+    assert choice.chosen((), programs).room_bytes == found.room_bytes
+
+
+@pytest.mark.parametrize("family", ["linux", "nt"])
+def test_files_return_from_the_old_drive_or_its_image_itself(family: str, tmp_path: Path, neogenesis: Any) -> None:
+    old = simulated(tmp_path / "old.drive.json", "old.img", model="Halden 500", serial="HD5-77129K3D", clock="virtual")
+    people = {
+        "Users/berth/letters/a.pdf": b"%PDF one" * 900,
+        "Users/berth/song.mp3": b"ID3",
+        "Users/berth/x.exe": b"MZ",
+    }
+    make_drive(tmp_path / "old.img", 400, [Part(300, NT_DATA, "ntfs", "System", nt_files() | people, "Main")])
+    before = data_hash(tmp_path / "old.img")
+    image = system_image(tmp_path / "system.tar.zst", family=family)
+    drive = new_drive(tmp_path, 900)
+    recipe = "linux-uefi" if family == "linux" else "nt-uefi"
+    command = ("install", image, recipe, drive, "--confirm", "41F2")
+    said = neogenesis(*command, "--data", old, "--kinds", "documents,music").stdout
+    assert (
+        "left out: Windows. It belongs" in said
+        and "left out: Users/berth/x.exe" in said
+        and "which was not asked for" in said
+    )
+    found = open_tree_of(tmp_path / "new.img", recipe)
+    home = "home" if family == "linux" else "Users"
+    assert found[f"{home}/berth/letters/a.pdf"] == people["Users/berth/letters/a.pdf"]
+    assert f"{home}/berth/song.mp3" in found and not any(name.endswith((".exe", "zeros.bin")) for name in found)
+    assert data_hash(tmp_path / "old.img") == before
+    assert "made anew itself" in neogenesis(*command, "--data", drive, status=2).stderr
+    assert "no kind of files" in neogenesis(*command, "--data", old, "--kinds", "money", status=2).stderr
+    # Another drive by the same name, and one that is failing or cannot be read whole.
+    plan = next(tmp_path.glob("install-*.plan.json"))
+    text = json.loads(old.read_text())
+    blank(tmp_path / "new.img", 900)
+    other = text | {"serial": "HD5-OTHER", "model": "Halden 501"}
+    old.write_text(json.dumps(other))
+    assert "is not the drive that people" in neogenesis("transfer", plan, "--confirm", "41F2", status=3).stderr
+    worn = {"reallocated_sectors": 80, "pending_sectors": 16}
+    old.write_text(json.dumps(text | {"health": worn}))
+    assert "Salvage it" in neogenesis(*command, "--data", old, status=3).stderr
+    place = (tmp_path / "old.img").read_bytes().index(b"%PDF one%PDF") // 512 * 512
+    old.write_text(json.dumps(text | {"read": {"unreadable": [[place, place + 512]]}}))
+    assert "cannot be read whole" in neogenesis(*command, "--data", old, status=3).stderr
 
 
 def test_a_folder_of_files_is_read_without_following_links(tmp_path: Path) -> None:

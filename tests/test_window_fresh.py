@@ -15,6 +15,7 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.pictures import pause
 from neogenesis.app.plan.drivers import DriversSheet
 from neogenesis.app.plan.fresh_page import FreshPage
+from neogenesis.app.plan.people import PeopleSheet
 from neogenesis.app.plan.view import PlanView
 from neogenesis.app.theme.look import look
 from neogenesis.app.window import MainWindow
@@ -122,10 +123,31 @@ def test_a_system_with_drivers_is_written_and_starts(
     (files / "Users/berth").mkdir(parents=True)
     (files / "Users/berth/letter.txt").write_text("Dear harbour")
     (files / "Users/berth/game.exe").write_bytes(b"MZ")
-    assert not shown.programs.isEnabled()
+    (files / "Users/berth/film.mkv").write_bytes(bytes(40 << 20))
+    assert not shown.people.isEnabled()
     model.fresh.change(data=str(files))
+    qtbot.waitUntil(lambda: model.fresh.people is not None, timeout=60_000)
     pause(30)
-    assert shown.data.currentText() == "saved" and shown.programs.isEnabled()
+    assert shown.data.currentText() == "saved" and shown.people.isEnabled()
+    assert "2 files return" in texts(window) and "1 do not" in texts(window)
+    window.views["plan"].show_people()
+    people = shown.findChild(PeopleSheet)
+    assert [k for k, box in people.boxes.items() if box.isEnabled()] == ["documents", "films", "programs"]
+    assert not people.boxes["programs"].isChecked() and "They fit" in texts(people)
+    assert [s.title for s in people.column.strata] == ["System", "documents", "films", "free"]
+    people.boxes["films"].setFocus()
+    QTest.keyClick(people.boxes["films"], Qt.Key.Key_Space)
+    assert model.fresh.wish.kinds == ("documents",) and "1 file returns" in texts(people)
+    assert [s.title for s in people.column.strata] == ["System", "documents", "free"]
+    people.boxes["documents"].click()
+    assert model.fresh.wish.kinds == ("documents",) and people.boxes["documents"].isChecked()
+    people.boxes["programs"].click()
+    pause(30)
+    assert "What can be run returns as well" in texts(people) and model.fresh.wish.programs
+    model.fresh.undo()
+    pause(30)
+    assert not people.boxes["programs"].isChecked() and "What can be run returns" not in texts(people)
+    people.accept()
     window.views["plan"].write.click()
     assert model.is_written and isinstance(model.written.source, FreshSource)
     again = open_window(small_bench)
@@ -141,7 +163,8 @@ def test_a_system_with_drivers_is_written_and_starts(
     pause(50)
     assert transfer.state == "done", transfer.failure
     returned = json.loads((window.job.dossier / "plan.returned.json").read_text())
-    assert [f["place"] for f in returned["files"]] == ["Users/berth/letter.txt"] and len(returned["left_out"]) == 1
+    assert [f["place"] for f in returned["files"]] == ["Users/berth/letter.txt"]
+    assert {one["why"][:10] for one in returned["left_out"]} == {"It can be ", "It is of t"}
     assert len(table_of(small_bench / "new.img")["partitions"]) == 4 and model.state == "locked"
     window.show_stop("first-boot")
     boot = window.job.first_boot

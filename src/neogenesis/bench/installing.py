@@ -8,6 +8,7 @@ import stat
 import tempfile
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from itertools import combinations, islice
 from pathlib import Path, PurePosixPath
 
@@ -17,20 +18,20 @@ from blake3 import blake3
 from neogenesis.bench.drives import confirm_tail, same_bytes
 from neogenesis.bench.planning import load_plan, new_id, target_of
 from neogenesis.bench.reader import open_tree
-from neogenesis.bench.returning import held_files, look_through, open_beneath
+from neogenesis.bench.returning import PeopleFiles, drive_of_files, look_through, people_files
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.system_image import InspectedSystem, inspect_system, lay_out
 from neogenesis.bench.volumes import fill_ntfs, make_volume, own_ext_files
 from neogenesis.bench.wim import LaidOut, apply_wim, lay_out_startup
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
-from neogenesis.core.plan import Plan
-from neogenesis.core.plan.fresh import Filling, make_fresh_plan
+from neogenesis.core.plan import LayoutPartition, Plan
+from neogenesis.core.plan.fresh import Filling, make_fresh_plan, room_beside
 from neogenesis.core.plan.model import FreshSource, SystemImage, Target
 from neogenesis.core.plan.recipe import Recipe, RecipeWishes, recipe_named
 from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.record import save
 from neogenesis.core.reinstall import Answers, answer_files, settings_for
-from neogenesis.core.reinstall.returned import GivingBack, Held
+from neogenesis.core.reinstall.returned import GivingBack, Held, Returnable, as_text, give_back, returnable
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.system import FileTree
 from neogenesis.core.transfer import RunFiles, check_tail
@@ -65,6 +66,37 @@ def plan_recipe(recipe: Recipe, target: Target, wishes: RecipeWishes) -> Plan:
     return make_fresh_plan(recipe, wishes, target, new_id)
 
 
+@dataclass(frozen=True, slots=True)
+class WayBack:
+    """How people's files return: from `data`, a folder or the drive of that identity, of which kinds.
+
+    `room_bytes` is what was found that they take.
+    """
+
+    data: Path
+    programs: bool
+    kinds: tuple[str, ...]
+    drive: str
+    room_bytes: int
+
+
+def way_back(
+    data: Path, family: str, programs: bool, kinds: tuple[str, ...] = (), onto: Sequence[str] = ()
+) -> tuple[WayBack, GivingBack]:
+    """Look through what is to return. `onto` are the drives that are made anew. Raises BadArgument or Refused."""
+    if any(not data.is_dir() and same_bytes(str(data), target) for target in onto):
+        raise BadArgument(
+            f"“{data}” is made anew itself; no files can return from it.", "Name another drive or folder."
+        )
+    found = look_through(data, family, programs, kinds)
+    return WayBack(data, programs, kinds, drive_of_files(data), found.room_bytes), found
+
+
+def what_could_return(data: Path, family: str) -> tuple[Returnable, str]:
+    """For somebody to choose from, and the key of the drive it is on. Raises as `way_back`."""
+    return returnable(look_through(data, family, programs=True)), drive_of_files(data)
+
+
 def plan_install(
     system: InspectedSystem,
     recipe: Recipe,
@@ -72,8 +104,7 @@ def plan_install(
     wishes: RecipeWishes,
     answers: Answers,
     drivers: Path | None = None,
-    data: Path | None = None,
-    programs: bool = False,
+    back: WayBack | None = None,
 ) -> Plan:
     """A plan that puts a system image onto a recipe's volumes; raises Refused when it does not suit."""
     about = system.description
@@ -93,10 +124,9 @@ def plan_install(
         raise Refused("recipe", f"“{recipe.title}” has no system volume; nothing was written.", "Take another recipe.")
     more = 0 if drivers is None else _folder_bytes(drivers)
     filled = {key: size + (more if key == "system" else 0) for key, size in system.bytes_by_key.items() if key in keys}
-    if data is not None:
-        returns = look_through(data, about.family, programs)
+    if back is not None:
         key = people_key(about.family, keys)
-        filled[key] = filled.get(key, 0) + sum(f.size_bytes // 4096 * 4096 + 8192 for f in returns.files)
+        filled[key] = filled.get(key, 0) + back.room_bytes
     legacy = recipe.machine == "legacy"
     image = SystemImage(
         path=str(system.path.absolute()),
@@ -104,8 +134,10 @@ def plan_install(
         size_bytes=system.size_bytes,
         name=about.name,
         drivers=str(drivers.absolute()) if drivers is not None else "",
-        data=str(data.absolute()) if data is not None else "",
-        programs=programs,
+        data=str(back.data.absolute()) if back is not None else "",
+        data_drive=back.drive if back is not None else "",
+        kinds=back.kinds if back is not None else (),
+        programs=back is not None and back.programs,
     )
     filling = Filling(image, filled, system.boot_code if legacy else b"", system.core if legacy else b"")
     plan = make_fresh_plan(recipe, wishes, target, new_id, filling)
@@ -125,6 +157,23 @@ def plan_install(
         boot_code=filling.boot_code,
     )
     return msgspec.structs.replace(plan, source=source)
+
+
+def room_for_people(
+    system: InspectedSystem, recipe: Recipe, target: Target, wishes: RecipeWishes, drivers: Path | None
+) -> int:
+    """Bytes that the volume of people's folders can take beside the system; raises Refused as planning does."""
+    plan = plan_install(system, recipe, target, wishes, Answers(), drivers)
+    key = people_key(system.description.family, _keys(plan))
+    filled = system.bytes_by_key.get(key, 0)
+    filled += _folder_bytes(drivers) if drivers is not None and key == "system" else 0
+    return room_beside(volume_for_people(plan, system.description.family).size_bytes, filled)
+
+
+def volume_for_people(plan: Plan, family: str) -> LayoutPartition:
+    """Where people's folders are on a drive that gets a system of that family."""
+    keys = _keys(plan)
+    return plan.layout.partitions[keys.index(people_key(family, keys))]
 
 
 def people_key(family: str, keys: Collection[str]) -> str:
@@ -255,15 +304,16 @@ class SystemFiles:
 
     def _give_back(self, key: str, folder: Path, made: LaidOut) -> None:
         """People's files to where people's folders are; on a volume of its own without the folder above them."""
-        data, family = Path(self._image.data), self._system.description.family
-        found = look_through(data, family, self._image.programs)
-        held = {h.stored: h for h in held_files(data)}
-        for one in found.files:
-            self._check()
-            place = one.place.split("/", 1)[1] if key == "home" else one.place
-            _bring(data, held[one.stored], folder / place, place, made)
-            if family == "linux":
-                _to_first_person(folder, place, made)
+        image, family = self._image, self._system.description.family
+        with people_files(Path(image.data), image.data_drive) as source:
+            held = {as_text(h.stored): h for h in source.files()}
+            found = give_back(held.values(), source.head, family, image.programs, image.kinds)
+            for one in found.files:
+                self._check()
+                place = one.place.split("/", 1)[1] if key == "home" else one.place
+                _bring(source, held[one.stored], folder / place, place, made)
+                if family == "linux":
+                    _to_first_person(folder, place, made)
         self.returned = found
         save(self._scratch.with_name(f"{self._scratch.stem}.returned.json"), found)
 
@@ -294,17 +344,18 @@ def _owned(folder: Path, made: LaidOut) -> dict[str, tuple[int, int, int | None]
     return found
 
 
-def _bring(data: Path, held: Held, to: Path, name: str, made: LaidOut) -> None:
+def _bring(source: PeopleFiles, held: Held, to: Path, name: str, made: LaidOut) -> None:
     """One file, by its checksum where that is on record. Raises BadRecord for one that is not what was salvaged."""
     digest = blake3(max_threads=1)
     try:
         to.parent.mkdir(parents=True, exist_ok=True)
-        with open_beneath(data, held.stored) as source, to.open("xb") as out:
-            while piece := source.read(1 << 20):
+        with to.open("xb") as out:
+            for piece in source.pieces(held):
                 digest.update(piece)
                 out.write(piece)
-        if held.modified_s is not None:
-            os.utime(to, (held.modified_s, held.modified_s))
+        modified_s = source.modified_s(held)
+        if modified_s is not None:
+            os.utime(to, (modified_s, modified_s))
     except OSError as error:
         raise BadRecord(
             f"“{held.path}” cannot be given back ({error.strerror}); nothing was written.", "Try again."

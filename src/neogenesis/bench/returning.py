@@ -1,37 +1,164 @@
-"""Folders from which people's files return: a salvage with its records, or any folder of files."""
+"""Where people's files return from: a salvage with its records, any folder of files, a drive or its image."""
 
 from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
+from contextlib import closing, contextmanager
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, Protocol
 
 import msgspec
 
-from neogenesis.core.errors import BadArgument, BadRecord
-from neogenesis.core.reinstall.returned import GivingBack, Held, give_back
+from neogenesis.bench.drives import OpenDrive, open_sealed
+from neogenesis.bench.reader import open_tree
+from neogenesis.core.errors import BadArgument, BadRecord, Damaged, Refused
+from neogenesis.core.reinstall.returned import HEAD_BYTES, GivingBack, Held, give_back
 from neogenesis.core.salvage import Saved
+from neogenesis.core.salvage.wanted import Wanted, wanted_files
+from neogenesis.core.store import RangeView
+from neogenesis.core.survey import survey_drive
+from neogenesis.core.system import FileTree
 
 _RECORDS = ("salvage.jsonl", "salvage.json", "salvage.lock")
-_MOST_FILES, _HEAD = 5_000_000, 8
+_MOST_FILES, _PIECE = 5_000_000, 1 << 20
 
 
-def look_through(folder: Path, family: str, programs: bool, kinds: frozenset[str] = frozenset()) -> GivingBack:
-    """What of a folder would return. Raises BadArgument when it is not there, BadRecord for damaged records."""
-    if not folder.is_dir():
-        raise BadArgument(f"The folder of files “{folder}” is not there.", "Check the name.")
-    return give_back(_with_heads(folder), family, programs, kinds)
+class PeopleFiles(Protocol):
+    """What holds people's files."""
+
+    def files(self) -> Iterator[Held]:
+        """All that it holds, whether it returns or not."""
+        ...
+
+    def head(self, held: Held) -> bytes | None:
+        """A file's first bytes, None when it cannot be read."""
+        ...
+
+    def pieces(self, held: Held) -> Iterator[bytes]:
+        """A file from its first byte to its last. Raises OSError or NeogenesisError."""
+        ...
+
+    def modified_s(self, held: Held) -> float | None:
+        """When it was last changed, in seconds since 1970, where that is known."""
+        ...
 
 
-def _with_heads(folder: Path) -> Iterator[tuple[Held, bytes]]:
-    for held in held_files(folder):
+@contextmanager
+def people_files(data: Path, identity: str = "") -> Iterator[PeopleFiles]:
+    """A folder with a salvage or plain files, or a drive or image, sealed. `identity` is the key of the planned drive.
+
+    Raises BadArgument when it is not there, Refused for a drive that should be salvaged first or is another one.
+    """
+    if data.is_dir():
+        yield _Folder(data)
+        return
+    if not data.exists():
+        raise BadArgument(f"There is no folder and no drive of files at “{data}”.", "Check the name.")
+    with closing(open_sealed(str(data))) as opened:
+        if identity and opened.drive.identity.key != identity:
+            raise Refused(
+                "source-changed",
+                f"“{data}” is not the drive that people's files were to come from; nothing was written.",
+                "Plan again.",
+            )
+        found = _Drive(opened)
         try:
-            with open_beneath(folder, held.stored) as file:
-                yield held, file.read(_HEAD)
+            yield found
+        finally:
+            found.close()
+
+
+def drive_of_files(data: Path) -> str:
+    """The key of the identity of the drive that holds people's files; empty for a folder."""
+    if data.is_dir():
+        return ""
+    with closing(open_sealed(str(data), grip="look")) as opened:
+        return opened.drive.identity.key
+
+
+class _Folder:
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def files(self) -> Iterator[Held]:
+        return held_files(self._folder)
+
+    def head(self, held: Held) -> bytes | None:
+        try:
+            with open_beneath(self._folder, held.stored) as file:
+                return file.read(HEAD_BYTES)
         except OSError:
-            continue  # it was taken away since
+            return None
+
+    def modified_s(self, held: Held) -> float | None:
+        return held.modified_s
+
+    def pieces(self, held: Held) -> Iterator[bytes]:
+        with open_beneath(self._folder, held.stored) as file:
+            while piece := file.read(_PIECE):
+                yield piece
+
+
+class _Drive:
+    """The volumes of a sealed drive whose files can be listed. It is read once; whatever resists wants a salvage."""
+
+    def __init__(self, opened: OpenDrive) -> None:
+        survey = survey_drive(opened.store, opened.drive, open_tree).survey
+        if survey.health.is_failing:
+            raise Refused(
+                "failing",
+                f"“{survey.drive.path}” is failing; files are not taken from it directly, nothing was written.",
+                "Salvage it, and give the files back from that folder.",
+            )
+        found, _ = wanted_files(opened.store, survey, open_tree, None, (), ())
+        self._wanted = {f"{one.partition}:{one.path}": one for one in found}
+        self._survey, self._store = survey, opened.store
+        self._trees: dict[int, FileTree] = {}
+
+    def close(self) -> None:
+        for tree in self._trees.values():
+            tree.close()
+
+    def files(self) -> Iterator[Held]:
+        for stored, one in self._wanted.items():
+            yield Held(stored=stored, path=one.path, size_bytes=one.size_bytes)
+
+    def head(self, held: Held) -> bytes | None:
+        one = self._wanted[held.stored]
+        try:
+            return next((data for data, lost in self._tree(one).contents(one.inode, HEAD_BYTES) if not lost), b"")
+        except Damaged:
+            return None
+
+    def modified_s(self, held: Held) -> float | None:
+        one = self._wanted[held.stored]
+        return self._tree(one).modified_s(one.inode)
+
+    def pieces(self, held: Held) -> Iterator[bytes]:
+        one = self._wanted[held.stored]
+        for data, lost in self._tree(one).contents(one.inode, _PIECE):
+            if lost:
+                raise BadRecord(
+                    f"“{held.path}” cannot be read whole from its drive; nothing was written.",
+                    "Salvage the drive, and give the files back from that folder.",
+                )
+            yield data
+
+    def _tree(self, one: Wanted) -> FileTree:
+        if one.partition not in self._trees:
+            partition = self._survey.partition(one.partition)
+            assert partition is not None
+            size = min(partition.size_bytes, self._store.size_bytes - partition.start_bytes)
+            self._trees[one.partition] = open_tree(RangeView(self._store, partition.start_bytes, size))
+        return self._trees[one.partition]
+
+
+def look_through(data: Path, family: str, programs: bool, kinds: Collection[str] = ()) -> GivingBack:
+    """What of a folder or drive would return. Raises as `people_files`, and BadRecord for damaged records."""
+    with people_files(data) as source:
+        return give_back(source.files(), source.head, family, programs, kinds)
 
 
 def held_files(folder: Path) -> Iterator[Held]:

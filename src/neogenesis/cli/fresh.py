@@ -12,6 +12,7 @@ import click
 from neogenesis.bench.telling import EventsTo
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import to_json
+from neogenesis.core.reinstall.returned import KINDS
 from neogenesis.core.units import both_text, duration_text, parse_size
 
 if TYPE_CHECKING:
@@ -132,8 +133,12 @@ def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
 )
 @click.option("--answers", metavar="FILE", type=click.Path(path_type=Path), help="For the first start, as JSON.")
 @click.option(
-    "--data", metavar="FOLDER", type=click.Path(path_type=Path), help="A salvage, whose files go back to people."
+    "--data",
+    metavar="FOLDER|DRIVE",
+    type=click.Path(path_type=Path),
+    help="A salvage, a folder, the old drive or its image: people's files go back from it.",
 )
+@click.option("--kinds", metavar="KIND,...", default="", help=f"Only these go back: {', '.join(KINDS)}.")
 @click.option("--programs", is_flag=True, help="Give back also what can be run.")
 @_wishes
 def install(
@@ -143,6 +148,7 @@ def install(
     drivers: Path | None,
     answers: Path | None,
     data: Path | None,
+    kinds: str,
     programs: bool,
     **more: Any,
 ) -> None:
@@ -153,7 +159,6 @@ def install(
     from neogenesis.bench import installing
     from neogenesis.bench.booting import forecast_drives
     from neogenesis.bench.cases import read_named
-    from neogenesis.bench.returning import look_through
     from neogenesis.bench.system_image import inspect_system
     from neogenesis.core.reinstall import Answers, read_answers
 
@@ -161,18 +166,22 @@ def install(
     told = read_answers(read_named(answers, "answers file")) if answers is not None else Answers()
     found = inspect_system(system)
     wanted = _wanted(more)
+    back, returned = None, None
+    if data is not None:
+        family = found.description.family
+        back, returned = installing.way_back(data, family, programs, _kinds(kinds), drives)
     _build(
         drives,
         more,
         "install",
         lambda drive, tail: installing.plan_install(
-            found, chosen, installing.fresh_target(drive, tail), wanted, told, drivers, data, programs
+            found, chosen, installing.fresh_target(drive, tail), wanted, told, drivers, back
         ),
     )
     if more["events"] == "-":
         return
-    if data is not None:
-        _say_returned(look_through(data, found.description.family, programs))
+    if returned is not None:
+        _say_returned(returned)
     for drive in drives:
         forecast = forecast_drives([drive], None)
         says = "It would start." if forecast.starts else f"It would not start: it breaks at {forecast.breaks_at}."
@@ -182,11 +191,23 @@ def install(
 def _say_returned(found: GivingBack) -> None:
     click.echo(found.sentence())
     for kind, (count, size) in found.kinds().items():
-        click.echo(f"  {kind:<10} {count} files, {both_text(size)}")
+        click.echo(f"  {kind:<10} {count} file{'s' * (count != 1)}, {both_text(size)}")
     for place in found.archives[:20]:
         click.echo(f"  archive, not looked into: {place}")
     for one in found.left_out[:20]:
-        click.echo(f"  left out: {one.path}. {one.why}")
+        more = f" ({one.files} files)" if one.files > 1 else ""
+        click.echo(f"  left out: {one.path}{more}. {one.why}")
+    damaged = [one for one in found.files if one.lost_bytes]
+    for given in damaged[:20]:
+        click.echo(f"  damaged: {given.place}. {given.lost_bytes} bytes of it could not be read; they are zeros.")
+
+
+def _kinds(text: str) -> tuple[str, ...]:
+    found = tuple(word.strip().casefold() for word in text.split(",") if word.strip())
+    unknown = [word for word in found if word not in KINDS]
+    if unknown:
+        raise BadArgument(f"“{unknown[0]}” is no kind of files.", f"Kinds are {', '.join(KINDS)}.")
+    return found
 
 
 def _wanted(more: dict[str, Any]) -> RecipeWishes:

@@ -13,6 +13,7 @@ from neogenesis.app.work import Failure, failure_of
 from neogenesis.bench import installing
 from neogenesis.bench.driver_store import Found, find_drivers, read_devices
 from neogenesis.bench.folders import LIBRARY
+from neogenesis.bench.installing import WayBack
 from neogenesis.bench.system_image import InspectedSystem, inspect_system
 from neogenesis.core.drivers import Answer, Device, Hardware
 from neogenesis.core.errors import NeogenesisError
@@ -21,6 +22,7 @@ from neogenesis.core.plan.model import FreshSource, Target
 from neogenesis.core.plan.recipe import RecipeWishes
 from neogenesis.core.record import Record, save, to_json
 from neogenesis.core.reinstall import Answers, read_answers
+from neogenesis.core.reinstall.returned import Returnable
 from neogenesis.core.undo import Undo
 
 _SYSTEM_ENDS = (".tar.zst", ".tzst", ".tar")
@@ -29,7 +31,8 @@ _SYSTEM_ENDS = (".tar.zst", ".tzst", ".tar")
 class FreshWish(Record, frozen=True, kw_only=True):
     """`system` is the path of an image, empty for empty volumes; `drivers` a packed folder, empty for none.
 
-    `data` is a folder whose files go back to people, with `programs` also those that can be run.
+    `data` is a folder or drive whose files go back to people, of these `kinds` (all where none is named); with
+    `programs` also those that can be run.
     """
 
     recipe: str = "nt-uefi"
@@ -37,6 +40,7 @@ class FreshWish(Record, frozen=True, kw_only=True):
     system: str = ""
     drivers: str = ""
     data: str = ""
+    kinds: tuple[str, ...] = ()
     programs: bool = False
     answers: Answers = Answers()
 
@@ -44,7 +48,8 @@ class FreshWish(Record, frozen=True, kw_only=True):
 class FreshModel(QObject):
     """`plan` is the last one that works; `refusal` says why what is wanted now has none.
 
-    `coverage` is what was found out of the drivers.
+    `coverage` is what was found out of the drivers, `people` what could return to people, `room_bytes` how much of that
+    their volume can take.
     """
 
     changed = pyqtSignal()
@@ -59,6 +64,10 @@ class FreshModel(QObject):
         self.reading = self.asking = False
         self.target: Target | None = None
         self.coverage: Answer | None = None
+        self.people: Returnable | None = None
+        self.room_bytes = 0
+        self._people_of: tuple[str, str] | None = None
+        self._people_drive = ""
         self._systems: dict[str, InspectedSystem] = {}
         self._asked = ""
         self._undoing = Undo[FreshWish]()
@@ -105,6 +114,7 @@ class FreshModel(QObject):
                 system=image.path if image is not None else "",
                 drivers=image.drivers if image is not None else "",
                 data=image.data if image is not None else "",
+                kinds=image.kinds if image is not None else (),
                 programs=image.programs if image is not None else False,
                 answers=Answers(**{field: told[key] for field, key in fields.items() if key in told}),
             )
@@ -179,15 +189,16 @@ class FreshModel(QObject):
     def _remake(self) -> None:
         if self.target is None or (self.wish.system and self.system is None):
             return
-        wish = self.wish
+        wish, system = self.wish, self.system
         try:
             recipe = installing.recipe_of(wish.recipe)
-            if self.system is None:
+            if system is None:
                 self.plan = installing.plan_recipe(recipe, self.target, wish.wishes)
-            else:
-                drivers, data = (Path(p) if p else None for p in (wish.drivers, wish.data))
-                more = (wish.answers, drivers, data, wish.programs)
-                self.plan = installing.plan_install(self.system, recipe, self.target, wish.wishes, *more)
+            elif not wish.data or self._knows_people(system.description.family):
+                drivers = Path(wish.drivers) if wish.drivers else None
+                self.room_bytes = installing.room_for_people(system, recipe, self.target, wish.wishes, drivers)
+                more = (wish.wishes, wish.answers, drivers, self._way_back())
+                self.plan = installing.plan_install(system, recipe, self.target, *more)
             self.refusal = None
         except NeogenesisError as error:
             self.refusal = failure_of(error)
@@ -205,12 +216,60 @@ class FreshModel(QObject):
     # People's files
 
     def salvages(self) -> list[Path]:
-        """Folders into which files of this job were copied, and the one that is wanted."""
+        """Folders into which files of this job were copied."""
         starts = [e.figures for e in self._session.log() if e.kind == "salvage-start"]
         found = dict.fromkeys(Path(str(f["place"])) for f in starts if "place" in f)
-        there = [p for p in found if p.is_dir()]
-        wanted = Path(self.wish.data)
-        return there if not self.wish.data or wanted in there else [*there, wanted]
+        return [p for p in found if p.is_dir()]
+
+    @property
+    def old_drive(self) -> str:
+        """The old drive of this job, where it is connected and is not what is made anew; else empty."""
+        old = self._session.place("old")
+        return old if old != self._session.place("new") else ""
+
+    def meet_people(self) -> None:
+        """Look at what could return for a plan that is on file; it stays as it is."""
+        if self.wish.data and self.people is None and not self.asking and self._people_of is None:
+            family = self.system.description.family if self.system is not None else "nt"
+            self._look_at_people((self.wish.data, family), plan_follows=False)
+            self.changed.emit()
+
+    def _knows_people(self, family: str) -> bool:
+        """Whether what could return is known; if not, it is looked at, and the plan follows."""
+        wanted = (self.wish.data, family)
+        if self._people_of != wanted:
+            self._look_at_people(wanted, plan_follows=True)
+        return self.people is not None
+
+    def _look_at_people(self, wanted: tuple[str, str], plan_follows: bool) -> None:
+        self._people_of, self.people, self.asking, self.failure = wanted, None, True, None
+        self._session.bench.work.in_process(
+            lambda got: self._met(wanted, plan_follows, got),
+            installing.what_could_return,
+            Path(wanted[0]),
+            wanted[1],
+        )
+
+    def _met(self, wanted: tuple[str, str], plan_follows: bool, got: tuple[Returnable, str] | Failure) -> None:
+        if self._people_of != wanted:
+            return
+        self.asking = False
+        if isinstance(got, Failure):
+            self.failure, self._people_of = got, None
+            if plan_follows:
+                self.wish = msgspec.structs.replace(self.wish, data="")
+        else:
+            self.people, self._people_drive = got
+        if plan_follows:
+            self._remake()
+        self.changed.emit()
+
+    def _way_back(self) -> WayBack | None:
+        wish = self.wish
+        if not wish.data or self.people is None:
+            return None
+        room = self.people.chosen(wish.kinds, wish.programs).room_bytes
+        return WayBack(Path(wish.data), wish.programs, wish.kinds, self._people_drive, room)
 
     # Drivers
 

@@ -8,7 +8,6 @@ from pathlib import Path
 import msgspec
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
-    QCheckBox,
     QComboBox,
     QFileDialog,
     QGridLayout,
@@ -18,7 +17,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from neogenesis.app.language import mark, said, tr
+from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, label, row, scrolled, stack
 from neogenesis.app.parts.drafts import keep_draft
@@ -27,6 +26,7 @@ from neogenesis.app.parts.heading import Heading
 from neogenesis.app.parts.strata import strata_of_layout
 from neogenesis.app.plan.drivers import DriversSheet
 from neogenesis.app.plan.fresh_canvas import FreshCanvas, Told
+from neogenesis.app.plan.people import PeopleSheet
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, tail
 from neogenesis.bench.shipped import appliance_names, load_appliance
@@ -37,7 +37,7 @@ from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.units import parse_size
 
 _MOST_SPARE = 50
-_OTHER = "other"
+_OTHER, _IMAGE = "other", "image"
 _FIRMWARE = {"uefi": mark("UEFI"), "legacy": mark("legacy firmware")}
 
 
@@ -76,9 +76,8 @@ class FreshPage(QWidget):
         self._drivers_more = label("", "muted", wrap=True)
         self.data = _choice(tr("Files that go back to people"))
         self.data.activated.connect(lambda _: self._data_chosen())
-        self.programs = QCheckBox(tr("also what can be run"))
-        self.programs.setToolTip(tr("After malware nothing that can be run should return"))
-        self.programs.clicked.connect(lambda on: self._change(programs=on))
+        self.people = button(tr("Which…"), self.show_people, "", tr("What returns and what does not  Ctrl+Shift+C"))
+        self._people_more = label("", "muted", wrap=True)
         self._with_system: list[QWidget] = []
         self._build()
 
@@ -93,6 +92,8 @@ class FreshPage(QWidget):
         volume = row(self.volume, self._swap_title, self.swap, None)
         drivers = row(self.drivers, self._drivers_more, gap=look().px(12))
         drivers.setStretch(1, 1)
+        people = row(self.data, self.people, gap=look().px(12))
+        people.setStretch(0, 1)
         answers = [(tr("Name"), row(self.name, None)), (tr("Language"), language)]
         rows: list[tuple[str, QWidget | QLayout]] = [
             (tr("Recipe"), self.recipe),
@@ -103,8 +104,8 @@ class FreshPage(QWidget):
             (tr("Spare"), row(self.spare, None)),
             (tr("More volumes"), volume),
             (tr("Drivers"), drivers),
-            (tr("People's files"), self.data),
-            ("", self.programs),
+            (tr("People's files"), people),
+            ("", self._people_more),
         ]
         for n, (title, held) in enumerate(rows):
             heading = label(title, "muted")
@@ -117,7 +118,15 @@ class FreshPage(QWidget):
                 grid.addLayout(held, n, 1)
             if title in (tr("Name"), tr("Language"), tr("People's files")):
                 self._with_system.append(heading)
-        self._with_system += [self.name, self.language, keyboard, self.keyboard, self.data, self.programs]
+        self._with_system += [
+            self.name,
+            self.language,
+            keyboard,
+            self.keyboard,
+            self.data,
+            self.people,
+            self._people_more,
+        ]
         grid.setColumnStretch(1, 1)
         inner = QWidget()
         inner.setLayout(stack(grid, None))
@@ -196,16 +205,22 @@ class FreshPage(QWidget):
         place = self.data.currentData()
         if place == _OTHER:
             place = QFileDialog.getExistingDirectory(self, tr("Folder of files"))
-            if not place:
-                self.refresh()
-                return
-        self._change(data=place)
+        elif place == _IMAGE:
+            place, _ = QFileDialog.getOpenFileName(self, tr("Image of a drive"))
+        if place in (_OTHER, _IMAGE) or (not place and self.data.currentData()):
+            self.refresh()
+            return
+        self._change(data=place, kinds=(), programs=False)
 
     def _dropped(self, files: list[Path]) -> None:
         self._change(system=str(files[0]))
 
     def show_drivers(self) -> None:
         sheet = DriversSheet(self, self._desk)
+        sheet.open()
+
+    def show_people(self) -> None:
+        sheet = PeopleSheet(self, self._desk)
         sheet.open()
 
     # Showing
@@ -233,7 +248,7 @@ class FreshPage(QWidget):
         for widget in (self.recipe, self.system, self.name, self.language, self.keyboard, self.spare, self.volume):
             widget.setEnabled(open_)
         self._show_drivers_line()
-        self._show_data(wish.data, wish.programs)
+        self._show_data(wish.data)
         self._show_drive(chosen)
         self._filling = False
 
@@ -257,15 +272,29 @@ class FreshPage(QWidget):
         else:
             self._about.setText(tr("Choose an image, or drop one here. Without one the volumes stay empty."))
 
-    def _show_data(self, wanted: str, programs: bool) -> None:
+    def _show_data(self, wanted: str) -> None:
+        model = self._model
         self.data.clear()
         self.data.addItem(tr("none go back"), "")
-        for path in self._model.salvages():
+        for path in model.salvages():
             self.data.addItem(path.name, str(path))
+        if model.old_drive:
+            self.data.addItem(tr("the old drive itself"), model.old_drive)
+        if wanted and self.data.findData(wanted) < 0:
+            self.data.addItem(Path(wanted).name, wanted)
         self.data.addItem(tr("another folder…"), _OTHER)
+        self.data.addItem(tr("an image…"), _IMAGE)
         self.data.setCurrentIndex(max(0, self.data.findData(wanted)))
-        self.programs.setChecked(programs)
-        self.programs.setEnabled(bool(wanted))
+        self.people.setEnabled(bool(wanted))
+        found = model.people if wanted else None
+        if found is None:
+            self._people_more.setText(tr("Looking through the files…") if wanted and model.asking else "")
+            return
+        chosen = found.chosen(model.wish.kinds, model.wish.programs)
+        left = sum(one.files for some in found.left_out.values() for one in some)
+        left += found.files - chosen.files
+        words = trn("{0} file returns, {1}; {2} do not.", "{0} files return, {1}; {2} do not.", chosen.files)
+        self._people_more.setText(words.format(chosen.files, both(chosen.size_bytes), left))
 
     def _show_drivers_line(self) -> None:
         found = self._model.coverage

@@ -22,7 +22,10 @@ _HELP = (
         "The mouse can drag the grips between two volumes. Everything can be undone. For a device that accepts only "
         "certain drives, choose its class: the plan follows it, and says what the device would not take."
     ),
-    mark("Fresh: a recipe, a system or empty volumes, answers for its first start, and drivers."),
+    mark(
+        "Fresh: a recipe, a system or empty volumes, answers for its first start, drivers, and the files that go back "
+        "to people: by kind, with what fits and what does not return."
+    ),
     mark("“Write plan” puts the plan on file. Still nothing has been written to a drive."),
 )
 
@@ -54,6 +57,13 @@ SPEC = StopSpec(
             "Ctrl+Shift+K",
             lambda view: view.show_drivers(),
             lambda view: view.is_fresh(),
+        ),
+        StopAction(
+            "people",
+            "Files that go back to people",
+            "Ctrl+Shift+C",
+            lambda view: view.show_people(),
+            lambda view: view.gives_back(),
         ),
         StopAction("write", "Write plan", "Ctrl+S", lambda view: view.write_plan(), lambda view: view.can_write()),
     ),

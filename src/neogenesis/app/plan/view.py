@@ -299,6 +299,12 @@ class PlanView(StopView):
     def show_drivers(self) -> None:
         self.fresh.show_drivers()
 
+    def gives_back(self) -> bool:
+        return self.is_fresh() and bool(self._model.fresh.wish.data)
+
+    def show_people(self) -> None:
+        self.fresh.show_people()
+
     def take_back(self) -> None:
         self._model.undo()
 

@@ -137,6 +137,7 @@ class Look(QObject):
         QComboBox::drop-down {{ border: 0; width: {px(22)}px; }}
         QComboBox QAbstractItemView {{ background: {t.raised}; border: 1px solid {t.line}; outline: 0; }}
         QCheckBox {{ spacing: {px(8)}px; }}
+        QCheckBox:disabled {{ color: {t.muted}; }}
         QListWidget {{ background: transparent; border: 0; outline: 0; }}
         QListWidget::item {{ padding: {px(8)}px; border-radius: {px(6)}px; }}
         QListWidget::item:selected {{ background: {t.accent_soft}; color: {t.ink}; }}

@@ -18,7 +18,7 @@ from neogenesis.core.units import MIB, binary_text, both_text
 
 _EMPTY_VOLUME_BYTES = 64 * MIB
 _GAP = MIB
-_RECORDS_MIB = 16
+_RECORDS_MIB, _SPARE_PERCENT = 16, 115
 _KINDS = ("vfat", "ntfs", "ext4", "exfat", "swap")
 
 
@@ -69,12 +69,17 @@ def make_fresh_plan(
     )
 
 
+def room_beside(size_bytes: int, filled_bytes: int) -> int:
+    """What else a volume of that size can take, with a little to spare for its own records."""
+    return max(0, (size_bytes - _RECORDS_MIB * MIB) * 100 // _SPARE_PERCENT - filled_bytes)
+
+
 def _with_room(recipe: Recipe, bytes_by_key: Mapping[str, int]) -> Recipe:
     """The recipe with volumes that hold what goes onto them, with a little to spare for their own records."""
     parts = []
     for part in recipe.parts:
         filled = bytes_by_key.get(part.key, 0)
-        least = max(part.least_mib, filled * 115 // 100 // MIB + _RECORDS_MIB) if filled else part.least_mib
+        least = max(part.least_mib, filled * _SPARE_PERCENT // 100 // MIB + _RECORDS_MIB) if filled else part.least_mib
         size = max(part.size_mib, least) if part.size_mib else 0
         parts.append(msgspec.structs.replace(part, least_mib=least, size_mib=size))
     return msgspec.structs.replace(recipe, parts=tuple(parts))

@@ -59,8 +59,9 @@ class SystemImage(Record, frozen=True, kw_only=True):
     """An archive with a system to be put onto the drive, known again by its checksum (BLAKE3).
 
     `settings` are what its files are told, by the name of the place holder in them; `drivers` is a folder that is
-    laid where the system looks for drivers at its first start, `data` one whose files go back to people; with
-    `programs` also those that can be run. `form` is how it is packed: our archive, or a disc.
+    laid where the system looks for drivers at its first start, `data` a folder or drive whose files go back to
+    people, of these `kinds` (all where there are none); with `programs` also those that can be run. `data_drive` is the
+    key of that drive's identity. `form` is how it is packed: our archive, or a disc.
     """
 
     path: str
@@ -71,6 +72,8 @@ class SystemImage(Record, frozen=True, kw_only=True):
     settings: dict[str, str] = {}
     drivers: str = ""
     data: str = ""
+    data_drive: str = ""
+    kinds: tuple[str, ...] = ()
     programs: bool = False
 
 

@@ -1,13 +1,15 @@
 """Giving people's files back: which of them return, under which name, and what does not and why.
 
 After malware nothing that can be run returns by itself. A file that a system cannot name is given a name that it can,
-and that is said; of two files for one place both are kept.
+and that is said; of two files for one place both are kept. Of what programs keep for themselves only what is in an open
+format returns, each kind in a folder of its own: mail boxes (RFC 4155, RFC 5322), calendars and addresses (RFC 5545,
+RFC 6350), bookmarks.
 """
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections import Counter, defaultdict
+from collections.abc import Callable, Collection, Iterable, Iterator
 from pathlib import PurePosixPath
 from typing import ClassVar, Literal
 
@@ -15,6 +17,7 @@ from neogenesis.core.record import Record
 from neogenesis.core.units import both_text
 
 Kind = Literal["documents", "pictures", "films", "music", "mail", "archives", "programs", "other"]
+KINDS: tuple[Kind, ...] = ("documents", "pictures", "films", "music", "mail", "archives", "other", "programs")
 _KINDS: dict[Kind, frozenset[str]] = {
     "documents": frozenset(
         [
@@ -39,7 +42,7 @@ _KINDS: dict[Kind, frozenset[str]] = {
         ]
     ),
     "pictures": frozenset(
-        ["jpg", "jpeg", "png", "gif", "tif", "tiff", "bmp", "heic", "webp", "raw", "cr2", "nef", "dng", "svg"]
+        ["jpg", "jpeg", "png", "gif", "tif", "tiff", "bmp", "heic", "webp", "raw", "cr2", "nef", "dng", "svg", "xmp"]
     ),
     "films": frozenset(["mp4", "mkv", "avi", "mov", "wmv", "mpg", "mpeg", "webm", "m4v"]),
     "music": frozenset(["mp3", "flac", "ogg", "wav", "m4a", "aac", "wma", "opus", "mid"]),
@@ -101,6 +104,50 @@ _LONGEST = 240
 _OF_SYSTEM = frozenset(
     {"pagefile.sys", "hiberfil.sys", "swapfile.sys", "bootmgr", "bootnxt", "swapfile", "vmlinuz", "initrd.img"}
 )
+#: Folders there that are.
+_FOLDERS_OF_SYSTEM = frozenset(
+    [
+        "windows",
+        "windows.old",
+        "program files",
+        "program files (x86)",
+        "programdata",
+        "perflogs",
+        "msocache",
+        "recovery",
+        "$recycle.bin",
+        "system volume information",
+        "$windows.~bt",
+        "$winreagent",
+        "config.msi",
+        "boot",
+        "efi",
+        "etc",
+        "usr",
+        "var",
+        "bin",
+        "sbin",
+        "lib",
+        "lib32",
+        "lib64",
+        "opt",
+        "proc",
+        "sys",
+        "dev",
+        "run",
+        "tmp",
+        "root",
+        "snap",
+        "lost+found",
+        "meridian",
+    ]
+)
+_HOMES = frozenset({"users", "home", "documents and settings"})
+_NOBODYS_HOMES = frozenset({"default", "default user", "all users", "lost+found"})
+_SETTINGS = frozenset({"appdata", "application data", "local settings"})
+#: So much of a file is looked at to see what it is.
+HEAD_BYTES = 256
+_BLOCK_BYTES = 4096
 
 
 class Held(Record, frozen=True, kw_only=True):
@@ -115,18 +162,27 @@ class Held(Record, frozen=True, kw_only=True):
 
 
 class GivenFile(Record, frozen=True, kw_only=True):
-    """`place` is where it goes, from the root of its volume; `renamed` that it could not keep its name or place."""
+    """`place` is where it goes, from the root of its volume; `renamed` that it could not keep its name or place.
+
+    `stored` is where it lies now (`as_text`).
+    `lost_bytes` of it could not be read; they are zeros.
+    """
 
     stored: str
     place: str
     size_bytes: int
     kind: Kind
     renamed: bool = False
+    lost_bytes: int = 0
 
 
 class LeftOut(Record, frozen=True, kw_only=True):
+    """A file, or a folder of so many, that does not return."""
+
     path: str
     why: str
+    files: int = 1
+    size_bytes: int = 0
 
 
 class GivingBack(Record, frozen=True, kw_only=True):
@@ -151,71 +207,195 @@ class GivingBack(Record, frozen=True, kw_only=True):
             size[one.kind] += one.size_bytes
         return {kind: (count[kind], total) for kind, total in size.most_common()}
 
+    @property
+    def room_bytes(self) -> int:
+        """What the files take on a volume."""
+        return sum(map(_room_bytes, self.files))
+
     def sentence(self) -> str:
-        left = f", {len(self.left_out)} did not" if self.left_out else ""
+        count = sum(one.files for one in self.left_out)
+        left = f", {count} did not" if count else ""
         return f"{len(self.files)} files ({both_text(self.size_bytes)}) were given back{left}."
 
 
+class KindCount(Record, frozen=True, kw_only=True):
+    """`room_bytes` is what the files take on a volume."""
+
+    files: int = 0
+    size_bytes: int = 0
+    room_bytes: int = 0
+
+
+class Returnable(Record, frozen=True, kw_only=True):
+    """What could return, by kind, for somebody to choose from; and what cannot, by reason.
+
+    `left_out` has for each reason the largest first; `archives` are names of which nobody looked inside.
+    """
+
+    kinds: dict[Kind, KindCount]
+    left_out: dict[str, tuple[LeftOut, ...]]
+    archives: tuple[str, ...]
+    renamed: int
+    damaged: tuple[str, ...]
+
+    @property
+    def files(self) -> int:
+        """All that could return."""
+        return sum(n.files for n in self.kinds.values())
+
+    def chosen(self, kinds: Collection[str], programs: bool) -> KindCount:
+        """All files of these kinds together; of all kinds where none is named, and with `programs` those as well."""
+        some = [n for k, n in self.kinds.items() if (programs if k == "programs" else not kinds or k in kinds)]
+        return KindCount(
+            files=sum(n.files for n in some),
+            size_bytes=sum(n.size_bytes for n in some),
+            room_bytes=sum(n.room_bytes for n in some),
+        )
+
+
+def returnable(found: GivingBack) -> Returnable:
+    """Of what would return with programs, and nothing chosen."""
+    kinds: dict[Kind, list[GivenFile]] = defaultdict(list)
+    for one in found.files:
+        kinds[one.kind].append(one)
+    reasons: dict[str, list[LeftOut]] = defaultdict(list)
+    for left in sorted(found.left_out, key=lambda one: -one.size_bytes):
+        reasons[left.why].append(left)
+    return Returnable(
+        kinds={
+            kind: KindCount(
+                files=len(some), size_bytes=sum(f.size_bytes for f in some), room_bytes=sum(map(_room_bytes, some))
+            )
+            for kind, some in kinds.items()
+        },
+        left_out={why: tuple(some) for why, some in reasons.items()},
+        archives=found.archives,
+        renamed=sum(one.renamed for one in found.files),
+        damaged=tuple(one.place for one in found.files if one.lost_bytes),
+    )
+
+
+def _room_bytes(one: GivenFile) -> int:
+    """On a volume of blocks of 4 KiB, with its record."""
+    return one.size_bytes // _BLOCK_BYTES * _BLOCK_BYTES + 2 * _BLOCK_BYTES
+
+
 def kind_of_file(path: str, head: bytes = b"") -> Kind:
-    """By its name, and for programs also by how it begins."""
+    """By its name, and for programs and mail also by how it begins."""
     if head.startswith(_MARKS):
         return "programs"
     ending = PurePosixPath(path).suffix[1:].casefold()
-    return next((kind for kind, endings in _KINDS.items() if ending in endings), "other")
+    known: Kind = next((kind for kind, endings in _KINDS.items() if ending in endings), "other")
+    return "mail" if known == "other" and _group(path, head) in ("Mail", "Calendars and addresses") else known
+
+
+def _group(path: str, head: bytes) -> str:
+    """Of what programs keep: the folder for what is in an open format; empty for everything else."""
+    text = head.lstrip(b"\xef\xbb\xbf \t\r\n")
+    if text.startswith((b"From ", b"Return-Path:", b"Received:", b"Delivered-To:", b"X-Mozilla-Status:")):
+        return "Mail"
+    if text.startswith((b"BEGIN:VCALENDAR", b"BEGIN:VCARD")):
+        return "Calendars and addresses"
+    name = PurePosixPath(path).name.casefold()
+    if text[:60].upper().startswith(b"<!DOCTYPE NETSCAPE-BOOKMARK-FILE"):
+        return "Bookmarks"
+    if name == "bookmarks" and text.startswith(b"{") and (b'"roots"' in text or b'"checksum"' in text):
+        return "Bookmarks"
+    return "Bookmarks" if name == "places.sqlite" and text.startswith(b"SQLite format 3\0") else ""
 
 
 def give_back(
-    files: Iterable[tuple[Held, bytes]], family: str, programs: bool, kinds: frozenset[str] = frozenset()
+    files: Iterable[Held],
+    head_of: Callable[[Held], bytes | None],
+    family: str,
+    programs: bool,
+    kinds: Collection[str] = (),
 ) -> GivingBack:
-    """What returns onto a system of that family. Each file comes with its first bytes. `kinds` empty means all."""
+    """What returns onto a system of that family. `head_of` gives a file's first bytes, None when it cannot be read.
+
+    `kinds` empty means all.
+    """
     given: list[GivenFile] = []
     left: list[LeftOut] = []
+    folders: defaultdict[tuple[str, str], list[int]] = defaultdict(list)
     archives: list[str] = []
     taken: set[str] = set()
-    for held, head in files:
+    for held in files:
+        wanted, folder = place_of(held.path, family)
+        if not wanted:
+            folders[folder, "It belongs to the old system, not to a person."].append(held.size_bytes)
+            continue
+        head = head_of(held)
+        if head is None:
+            left.append(LeftOut(path=as_text(held.path), why="It cannot be read any more.", size_bytes=held.size_bytes))
+            continue
+        if folder:
+            group = _group(held.path, head)
+            if not group:
+                folders[folder, "Programs keep it for themselves; only open formats return."].append(held.size_bytes)
+                continue
+            wanted = "/".join([*wanted.split("/")[:2], "Returned", group, *wanted.split("/")[2:]])
         kind = kind_of_file(held.path, head)
         if kind == "programs" and not programs:
-            left.append(LeftOut(path=held.path, why="It can be run; after malware nothing like it returns by itself."))
+            why = "It can be run; after malware nothing like it returns by itself."
+            left.append(LeftOut(path=as_text(held.path), why=why, size_bytes=held.size_bytes))
             continue
-        if kinds and kind not in kinds:
-            left.append(LeftOut(path=held.path, why=f"It is of the kind {kind}, which was not asked for."))
-            continue
-        wanted = place_of(held.path, family)
-        if wanted is None:
-            left.append(LeftOut(path=held.path, why="It belongs to the old system, not to a person."))
+        if kinds and kind not in kinds and kind != "programs":
+            why = f"It is of the kind {kind}, which was not asked for."
+            folders["/".join(held.path.split("/")[:2]), why].append(held.size_bytes)
             continue
         named = "/".join(_nameable(part, family) for part in wanted.split("/"))
         place = next(p for p in _alternatives(named) if p.casefold() not in taken)
         taken.add(place.casefold())
+        renamed = place != wanted or bool(folder)
         given.append(
-            GivenFile(stored=held.stored, place=place, size_bytes=held.size_bytes, kind=kind, renamed=place != wanted)
+            GivenFile(
+                stored=as_text(held.stored),
+                place=place,
+                size_bytes=held.size_bytes,
+                kind=kind,
+                renamed=renamed,
+                lost_bytes=held.lost_bytes,
+            )
         )
         if kind == "archives":
             archives.append(place)
-    return GivingBack(files=tuple(given), left_out=tuple(left), archives=tuple(archives))
+    whole = [
+        LeftOut(path=as_text(folder), why=why, files=len(sizes), size_bytes=sum(sizes))
+        for (folder, why), sizes in folders.items()
+    ]
+    return GivingBack(files=tuple(given), left_out=(*whole, *left), archives=tuple(archives))
 
 
-def place_of(path: str, family: str) -> str | None:
-    """Where a file of the old system's people goes on the new one; None for what is no person's."""
+def as_text(path: str) -> str:
+    """A path as a record can hold it: bytes that are no text as escapes."""
+    return path.encode("utf-8", "backslashreplace").decode()
+
+
+def place_of(path: str, family: str) -> tuple[str, str]:
+    """Where a file of the old system's people goes on the new one, empty for what is no person's.
+
+    And the folder in whose name it is left out: of the system, or of what programs keep for a person.
+    """
     parts = [p for p in path.replace("\\", "/").split("/") if p not in ("", ".", "..")]
     if not parts or (len(parts) == 1 and parts[0].casefold() in _OF_SYSTEM):
-        return None
+        return "", path
     top = parts[0].casefold()
     home = "home" if family == "linux" else "Users"
-    if top in ("users", "home", "documents and settings"):
-        if len(parts) < 3 or parts[1].casefold() in ("default", "default user", "all users"):
-            return None
-        inner = [home, parts[1], *parts[2:]]
-        if len(parts) > 3 and parts[2].casefold() in ("appdata", "application data", "ntuser.dat"):
-            return None
-        return "/".join(inner)
-    if top in ("windows", "program files", "program files (x86)", "programdata", "etc", "usr", "var", "bin", "lib"):
-        return None
-    return "/".join([home, "Public" if home == "Users" else "shared", "Returned", *parts])
+    if top in _HOMES:
+        if len(parts) < 3 or parts[1].casefold() in _NOBODYS_HOMES:
+            return "", "/".join(parts[:2])
+        inner = parts[2].casefold()
+        of_programs = inner in _SETTINGS or inner.startswith(("ntuser.", "."))
+        return "/".join([home, *parts[1:]]), "/".join(parts[:3]) if of_programs else ""
+    if top in _FOLDERS_OF_SYSTEM:
+        return "", parts[0]
+    return "/".join([home, "Public" if home == "Users" else "shared", "Returned", *parts]), ""
 
 
 def _nameable(part: str, family: str) -> str:
     """A name that the new system can hold."""
+    part = "".join("_" if "\ud800" <= c <= "\udfff" else c for c in part)
     if family != "linux":
         part = "".join("_" if c in _NOT_IN_NT else c for c in part).rstrip(" .") or "_"
         if part.split(".")[0].casefold() in _RESERVED:
