@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import signal
@@ -17,6 +18,7 @@ from xml.etree import ElementTree
 from zoneinfo import ZoneInfo
 
 import pytest
+import zstandard
 from babel.core import get_global
 from blake3 import blake3
 from hypothesis import given as given_of
@@ -257,14 +259,18 @@ def test_names_that_differ_only_in_their_letters_are_two_files(recipe: str, tmp_
     }
 
 
-def open_tree_of(image: Path, recipe: str) -> dict[str, bytes]:
+def open_tree_of(image: Path, recipe: str, skip: tuple[str, ...] = ()) -> dict[str, bytes]:
     """What stands on the system volume of a drive, by name."""
     parts = table_of(image)["partitions"]
     part = parts[2 if recipe == "nt-uefi" else 1]
     with closing(SealedFileStore(PathOpener(image))) as drive:
         view = RangeView(drive, part["start"] * 512, part["size"] * 512)
         tree = open_tree(view)
-        return {name: b"".join(data for data, _ in tree.contents(inode, MIB)) for name, _, inode in tree.walk()}
+        return {
+            name: b"".join(data for data, _ in tree.contents(inode, MIB))
+            for name, _, inode in tree.walk()
+            if name not in skip
+        }
 
 
 @pytest.mark.parametrize("kind", ["ext4", "ntfs", "vfat"])
@@ -319,6 +325,8 @@ def test_a_small_volume_behind_the_system_in_the_archive_is_found_and_the_archiv
     tail = {f"system/{n}.bin": os.urandom(1 << 20) for n in range(4)}
     image = inspect_system(system_image(tmp_path / "s.tar.zst", files={**tail, "startup/late.txt": b"late"}))
     heard = list[int]()
+    for name in ("startup", "early", "damaged"):
+        (tmp_path / name).mkdir()
     made = lay_out(image, "startup", tmp_path / "startup", {}, heard.append, lambda: None)
     assert set(made.digests) == {"EFI/BOOT/BOOTX64.EFI", "EFI/x/grub.cfg", "late.txt"}
     early = inspect_system(
@@ -476,18 +484,117 @@ def test_keyboards(language: str, keyboard: str, said: str) -> None:
 
 
 def test_laying_out_follows_no_link(tmp_path: Path) -> None:
+    """Neither a file nor another link is put through a link that leads out, nor does a hard one fetch something in."""
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    (outside / "secret").write_text("of the bench")
     more = [
-        (entry("system/escape", type=tarfile.SYMTYPE, linkname=str(tmp_path / "outside")), b""),
+        (entry("system/escape", type=tarfile.SYMTYPE, linkname=str(outside)), b""),
         (entry("system/escape/file", 1), b"x"),
+        (entry("system/way", type=tarfile.SYMTYPE, linkname=str(outside)), b""),
+        (entry("system/way/link", type=tarfile.SYMTYPE, linkname="secret"), b""),
+        (entry("system/leak", type=tarfile.LNKTYPE, linkname="system/road/secret"), b""),
+        (entry("system/road", type=tarfile.SYMTYPE, linkname=str(outside)), b""),
+        (entry("system/again", type=tarfile.LNKTYPE, linkname="system/road"), b""),
+        (entry("system/twice", 3), b"one"),
+        (entry("system/twice", 3), b"two"),
         (entry("system/device", type=tarfile.CHRTYPE), b""),
     ]
     image = inspect_system(system_image(tmp_path / "s.tar.zst", more=more))
-    (tmp_path / "outside").mkdir()
-    (tmp_path / "into").mkdir()
-    made = lay_out(image, "system", tmp_path / "into", {}, lambda n: None, lambda: None)
-    assert made.refused == ["device"] and not list((tmp_path / "outside").iterdir())
+    into = tmp_path / "into"
+    into.mkdir()
+    made = lay_out(image, "system", into, {}, lambda n: None, lambda: None)
+    assert sorted(made.left_out) == ["device", "escape", "leak", "way"]
+    assert [p.name for p in outside.iterdir()] == ["secret"] and not (into / "leak").exists()
+    assert (into / "way/link").is_symlink() and (into / "escape/file").read_text() == "x"
+    assert (into / "again").readlink() == (into / "road").readlink() == outside
+    assert (into / "twice").read_text() == "two" and made.digests["twice"] == blake3(b"two").digest()
     with pytest.raises(Refused, match="stop"):
         lay_out(image, "startup", tmp_path / "into", {}, lambda n: None, _stops)
+
+
+def test_what_is_put_there_later_follows_links_as_the_system_would(tmp_path: Path, neogenesis: Any) -> None:
+    """Answers and people's files: an image whose folders for them are links cannot send them to this machine."""
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    more = [
+        (entry("system/etc", type=tarfile.SYMTYPE, linkname=str(outside)), b""),
+        (entry("system/home", type=tarfile.SYMTYPE, linkname="var/home"), b""),
+        (entry("system/var/home", type=tarfile.DIRTYPE, mode=0o755), b""),
+        (entry("system/locale", type=tarfile.SYMTYPE, linkname="../../../../../../etc"), b""),
+    ]
+    image = tmp_path / "s.tar.zst"
+    system_image(image, more=[one for one in more if one[0].name != "system/etc"], files={"system/etc/motd": b""})
+    held = tmp_path / "saved/home/ann"
+    held.mkdir(parents=True)
+    (held / "letter.txt").write_text("Dear harbour")
+    command = ("install", image, "linux-uefi", new_drive(tmp_path, 600), "--confirm", "41F2")
+    neogenesis(*command, "--data", tmp_path / "saved")
+    found = open_tree_of(tmp_path / "new.img", "linux-uefi")
+    assert found["var/home/ann/letter.txt"] == b"Dear harbour" and found["etc/hostname"] == b"bench\n"
+    description = {"system/token.txt": b"TOKEN-ONE\n"}
+    evil = evil_image(tmp_path / "evil.tar.zst", description, more)
+    neogenesis("install", evil, *command[2:], "--data", tmp_path / "saved")
+    found = open_tree_of(tmp_path / "new.img", "linux-uefi")
+    place = str(outside).strip("/")
+    assert not list(outside.iterdir()) and found[f"{place}/hostname"] == b"bench\n"
+    circle = [
+        (entry("system/etc", type=tarfile.SYMTYPE, linkname="one"), b""),
+        (entry("system/one", type=tarfile.SYMTYPE, linkname="etc"), b""),
+    ]
+    evil_image(evil, description, circle)
+    assert "leads in a circle" in neogenesis("install", evil, *command[2:], status=3).stderr
+
+
+def evil_image(path: Path, files: dict[str, bytes], more: list[tuple[tarfile.TarInfo, bytes]]) -> Path:
+    """As `system_image`, without the files of its own that stand in `etc`."""
+    plain = system_image(path.with_name("plain.tar.zst"), more=more)
+    with (
+        tarfile.open(fileobj=io.BytesIO(zstandard.ZstdDecompressor().stream_reader(plain.read_bytes()).read())) as old,
+        path.open("wb") as file,
+        zstandard.ZstdCompressor().stream_writer(file) as stream,
+        tarfile.open(fileobj=stream, mode="w|") as new,
+    ):
+        for member in old:
+            if not member.name.startswith("system/etc/"):
+                new.addfile(member, old.extractfile(member) if member.isfile() else None)
+    return path
+
+
+def test_an_archive_as_the_plain_tool_makes_it_of_a_running_system(tmp_path: Path, neogenesis: Any) -> None:
+    """Names with colons, backslashes and bytes that are no text, a leading “./”, holes, attributes, devices."""
+    plain = system_image(tmp_path / "plain.tar.zst")
+    root = tmp_path / "root"
+    root.mkdir()
+    run("tar", "--zstd", "-xf", plain, "-C", root)
+    files = {
+        b"lib/systemd/system-cryptsetup\\x2dkeys.slice": b"unit",
+        b"share/man/man3/App::Prove.3pm": b"page",
+        b"share/caf\xe9": b"latin",
+        b'share/quo"te': b"quoted",
+        b"share/" + "ünïcode".encode() * 15: b"long",
+    }
+    for name, data in files.items():
+        place = root / "system" / os.fsdecode(name)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_bytes(data)
+    with (root / "system/hole").open("wb") as file:
+        file.truncate(900 << 20)
+        file.seek(500 << 20)
+        file.write(b"in the middle")
+    os.link(root / "system/hole", root / "system/hard")
+    os.mkfifo(root / "system/pipe")
+    image = tmp_path / "system.tar.zst"
+    run("tar", "--xattrs", "--sparse", "--zstd", "-C", root, "-cf", image, ".")
+    drive = new_drive(tmp_path, 400)
+    events = tmp_path / "events"
+    neogenesis("install", image, "linux-uefi", drive, "--confirm", "41F2", "--events", events)
+    assert "Of the image was left out, since the volumes do not hold it: pipe." in events.read_text()
+    start = table_of(tmp_path / "new.img")["partitions"][1]["start"] * 512
+    found = open_tree_of(tmp_path / "new.img", "linux-uefi", skip=("hole", "hard"))
+    assert {n.decode("utf-8", "surrogateescape"): data for n, data in files.items()}.items() <= found.items()
+    said = run("debugfs", "-R", "stat /hole", f"{tmp_path / 'new.img'}?offset={start}")
+    assert "Links: 2" in said and f"Size: {900 << 20}" in said
 
 
 def _stops() -> None:

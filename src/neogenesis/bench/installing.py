@@ -9,20 +9,21 @@ import tempfile
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
-from itertools import combinations, islice
+from itertools import combinations
 from pathlib import Path, PurePosixPath
 
 import msgspec
 from blake3 import blake3
 
 from neogenesis.bench.drives import confirm_tail, same_bytes
+from neogenesis.bench.laying import LaidOut, put_file
 from neogenesis.bench.planning import load_plan, new_id, target_of
 from neogenesis.bench.reader import open_tree
 from neogenesis.bench.returning import PeopleFiles, drive_of_files, look_through, people_files
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.system_image import InspectedSystem, inspect_system, lay_out
 from neogenesis.bench.volumes import fill_ntfs, make_volume, own_ext_files
-from neogenesis.bench.wim import LaidOut, apply_wim, lay_out_startup
+from neogenesis.bench.wim import apply_wim, lay_out_startup
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan import LayoutPartition, Plan
 from neogenesis.core.plan.fresh import Filling, make_fresh_plan, room_beside
@@ -37,7 +38,7 @@ from neogenesis.core.system import FileTree
 from neogenesis.core.transfer import RunFiles, check_tail
 
 _SECTOR, _FIRST_PERSON = 512, 1000
-_PIECE, _FILES_AT_A_TIME = 1 << 20, 512
+_PIECE = 1 << 20
 
 
 def recipe_of(name: str) -> Recipe:
@@ -244,43 +245,42 @@ class SystemFiles:
             )
         self._system = found
         self._keys = [part.key for part in recipe_of(source.recipe).parts]
-        #: What was given back, told when it is done.
-        self.returned: GivingBack | None = None
+        #: Members of the image that no volume was given.
+        self.left_out: list[str] = []
 
     def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
         """Make a volume with its files, and read them back. Raises ToolFailed, BadRecord or Stopped."""
-        made = LaidOut()
+        made, kind = LaidOut(), step.volume_kind
 
         def put(folder: Path) -> None:
             nonlocal made
-            made = self._put(step.tree, folder)
+            made = self._put(step.tree, folder, kind == "ext4")
 
         if self._system.form == "wim" and step.tree == "system":
             make_volume(store, step, start_bytes, file=path)
             apply_wim(self._system.path, path)
             fill_ntfs(path, put)
-        elif step.volume_kind == "ntfs":
+        elif kind == "ntfs":
             make_volume(store, step, start_bytes, put=put, file=path)
-        elif step.volume_kind in ("vfat", "ext4"):
+        elif kind in ("vfat", "ext4"):
             with scratch_folder(self._scratch) as folder:
                 put(folder)
                 make_volume(store, step, start_bytes, laid_out=folder, file=path)
-                if step.volume_kind == "ext4":
+                if kind == "ext4" and os.geteuid() != 0:
                     own_ext_files(path, _owned(folder, made))
         else:
-            raise ToolFailed(
-                f"A volume of the kind {step.volume_kind} cannot be filled; nothing was written.", "Plan again."
-            )
-        verify_files(store, made.digests, self._check, folded=step.volume_kind == "vfat")
+            raise ToolFailed(f"A volume of the kind {kind} cannot be filled; nothing was written.", "Plan again.")
+        verify_files(store, made.digests, self._check, folded=kind == "vfat")
+        self.left_out += made.left_out
 
-    def _put(self, key: str, folder: Path) -> LaidOut:
+    def _put(self, key: str, folder: Path, owned: bool) -> LaidOut:
         image, settings = self._system, self._image.settings
-        if image.form == "wim":
-            made = (
-                lay_out_startup(image.path, folder, image.description.name, settings) if key == "startup" else LaidOut()
-            )
+        if image.form != "wim":
+            made = lay_out(image, key, folder, settings, self._told, self._check, owned)
+        elif key == "startup":
+            made = lay_out_startup(image.path, folder, image.description.name, settings)
         else:
-            made = lay_out(image, key, folder, settings, self._told, self._check)
+            made = LaidOut()
         if self._image.data and key == people_key(image.description.family, self._keys):
             self._give_back(key, folder, made)
         if key != "system":
@@ -311,10 +311,9 @@ class SystemFiles:
             for one in found.files:
                 self._check()
                 place = one.place.split("/", 1)[1] if key == "home" else one.place
-                _bring(source, held[one.stored], folder / place, place, made)
+                inner = _bring(source, held[one.stored], folder, place, made)
                 if family == "linux":
-                    _to_first_person(folder, place, made)
-        self.returned = found
+                    _to_first_person(folder, inner, made)
         save(self._scratch.with_name(f"{self._scratch.stem}.returned.json"), found)
 
 
@@ -324,7 +323,7 @@ def _to_first_person(folder: Path, place: str, made: LaidOut) -> None:
     for name in (place, *(n for n in around if n not in made.owners)):
         made.owners[name] = (_FIRST_PERSON, _FIRST_PERSON, 0)
         with suppress(OSError):
-            os.chown(folder / name, _FIRST_PERSON, _FIRST_PERSON)
+            os.chown(folder / name, _FIRST_PERSON, _FIRST_PERSON, follow_symlinks=False)
 
 
 def _owned(folder: Path, made: LaidOut) -> dict[str, tuple[int, int, int | None]]:
@@ -344,41 +343,32 @@ def _owned(folder: Path, made: LaidOut) -> dict[str, tuple[int, int, int | None]
     return found
 
 
-def _bring(source: PeopleFiles, held: Held, to: Path, name: str, made: LaidOut) -> None:
-    """One file, by its checksum where that is on record. Raises BadRecord for one that is not what was salvaged."""
-    digest = blake3(max_threads=1)
+def _bring(source: PeopleFiles, held: Held, folder: Path, name: str, made: LaidOut) -> str:
+    """One file, by its checksum where that is on record; returns where it went.
+
+    Raises BadRecord for one that is not what was salvaged.
+    """
     try:
-        to.parent.mkdir(parents=True, exist_ok=True)
-        with to.open("xb") as out:
-            for piece in source.pieces(held):
-                digest.update(piece)
-                out.write(piece)
-        modified_s = source.modified_s(held)
-        if modified_s is not None:
-            os.utime(to, (modified_s, modified_s))
+        inner, digest = put_file(folder, name, source.pieces(held), made, source.modified_s(held), anew=False)
     except OSError as error:
         raise BadRecord(
             f"“{held.path}” cannot be given back ({error.strerror}); nothing was written.", "Try again."
         ) from error
-    if held.blake3 and digest.hexdigest() != held.blake3:
+    if held.blake3 and digest.hex() != held.blake3:
         raise BadRecord(
             f"“{held.stored}” is not what was salvaged: its checksum differs; nothing was written.",
             "Salvage it again, or take it out of the folder.",
         )
-    made.digests[name] = digest.digest()
+    return inner
 
 
 def _write(folder: Path, name: str, data: bytes, made: LaidOut) -> None:
-    place = folder / name
     try:
-        place.parent.mkdir(parents=True, exist_ok=True)
-        place.unlink(missing_ok=True)
-        place.write_bytes(data)
+        put_file(folder, name, [data], made)
     except OSError as error:
         raise BadRecord(
             f"“{name}” cannot be written ({error.strerror}); nothing was written.", "Plan again."
         ) from error
-    made.digests[name] = blake3(data).digest()
 
 
 @contextmanager
@@ -406,17 +396,17 @@ def verify_files(
     left = {key(name): digest for name, digest in digests.items()}
     tree = open_tree(store)
     try:
-        wanted = ((name, size, inode, left.pop(key(name))) for name, size, inode in tree.walk() if key(name) in left)
-        while some := list(islice(wanted, _FILES_AT_A_TIME)):
-            places = tree.whole_runs([inode for _, _, inode, _ in some])
-            for (name, size, inode, digest), runs in zip(some, places, strict=True):
-                check()
-                if runs is not None and _digest_of_runs(store, runs, size) == digest:
-                    continue
-                if _digest_of_file(tree, inode, check) != digest:
-                    raise ToolFailed(
-                        f"“{name}” on the new volume is not what the image holds; nothing was written.", "Try again."
-                    )
+        for name, size, inode, data in tree.walk_with_data():
+            digest = left.pop(key(name), None)
+            if digest is None:
+                continue
+            check()
+            if data is not None and _digest_of_data(store, data, size) == digest:
+                continue
+            if _digest_of_file(tree, inode, check) != digest:
+                raise ToolFailed(
+                    f"“{name}” on the new volume is not what the image holds; nothing was written.", "Try again."
+                )
         if left:
             raise ToolFailed(
                 f"{len(left)} files are missing on the new volume, such as “{next(iter(left))}”; nothing was written.",
@@ -426,10 +416,12 @@ def verify_files(
         tree.close()
 
 
-def _digest_of_runs(store: ReadableStore, runs: Sequence[tuple[int, int]], size: int) -> bytes:
+def _digest_of_data(store: ReadableStore, data: list[tuple[int, int]] | bytes, size: int) -> bytes:
     """Of a file that stands in the volume as it is."""
+    if isinstance(data, bytes):
+        return blake3(data).digest()
     digest, left = blake3(max_threads=1), size
-    for start, end in runs:
+    for start, end in data:
         end = min(end, start + left)
         left -= end - start
         for at in range(start, end, _PIECE):

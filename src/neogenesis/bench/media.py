@@ -334,6 +334,7 @@ class DiscFiles:
 
     def __init__(self, image: SystemImage, scratch: Path, check: Callable[[], None]) -> None:
         self._path, self._scratch, self._check = Path(image.path), scratch, check
+        self.left_out: list[str] = []
         try:
             with self._path.open("rb") as file:
                 digest = hashlib.file_digest(file, blake3).hexdigest()  # type: ignore[arg-type]

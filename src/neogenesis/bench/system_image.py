@@ -1,16 +1,15 @@
 """System images: an archive (tar, packed with zstd) with a description and a folder for each volume that it fills.
 
-Everything in it is foreign: names that lead out are refused, links are made last, so nothing is written through one.
+Everything in it is foreign: names that lead out are refused, and files are laid out by `laying`.
 """
 
 from __future__ import annotations
 
-import os
 import queue
-import stat
+import re
 import tarfile
 import threading
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,8 +18,8 @@ from typing import IO, Any, Literal
 import zstandard
 from blake3 import blake3
 
-from neogenesis.bench.archives import safe_parts
-from neogenesis.bench.wim import LaidOut, is_wim, wim_facts
+from neogenesis.bench.laying import LaidOut, Layer, Marks, extended_attributes
+from neogenesis.bench.wim import is_wim, wim_facts
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.reinstall.system import DESCRIPTIONS, SystemDescription, read_description, replaced
 from neogenesis.core.units import MIB, round_up
@@ -29,7 +28,8 @@ _PIECE = 1 << 20
 _BLOCK = 4096
 _PIECES_AHEAD = 8
 _MOST_MEMBERS, _MOST_BYTES, _MOST_SETTINGS_BYTES, _MOST_LOADER = 5_000_000, 1 << 46, 64 * MIB, MIB
-_XATTR = "SCHILY.xattr."
+#: What FAT and NTFS hold in no name of a file.
+_NO_NAME = re.compile(r'[<>:"|?*\\\x00-\x1f]')
 #: About what the loaders of the NT family take, with their fonts and languages.
 _STARTUP_BYTES = 48 * MIB
 Told = Callable[[int], None]
@@ -212,8 +212,8 @@ def _inspected_archive(path: Path, size: int, told: Told) -> InspectedSystem:
     with _members(path, told) as (archive, hashed):
         for member in archive:
             count += 1
-            parts = safe_parts(member.name)
-            if parts is None:
+            name = member_name(member.name)
+            if name is None:
                 raise BadRecord(
                     f"The system image “{path.name}” holds a name that leads out of it ({member.name[:80]}); "
                     "nothing was written.",
@@ -221,14 +221,16 @@ def _inspected_archive(path: Path, size: int, told: Told) -> InspectedSystem:
                 )
             if count > _MOST_MEMBERS or member.size > _MOST_BYTES or member.size < 0:
                 raise BadRecord(f"The system image “{path.name}” is larger than any system.", "Do not use it.")
-            name = "/".join(parts)
+            if not name:
+                continue
+            top = name.partition("/")[0]
             if member.isfile() and name in DESCRIPTIONS:
                 description = read_description(_read(archive, member, _MOST_SETTINGS_BYTES))
-            elif member.isfile() and len(parts) > 1 and parts[0] == "legacy" and member.size <= _MOST_LOADER:
+            elif member.isfile() and name.startswith("legacy/") and member.size <= _MOST_LOADER:
                 small[name] = _read(archive, member, _MOST_LOADER)
-            held, files = sizes.get(parts[0], (0, 0))
-            own = round_up(member.size, _BLOCK) if member.isfile() else 0
-            sizes[parts[0]] = (held + own + _BLOCK, files + 1)
+            held, files = sizes.get(top, (0, 0))
+            own = round_up(_stored_bytes(member), _BLOCK) if member.isfile() else 0
+            sizes[top] = (held + own + _BLOCK, files + 1)
     if description is None:
         raise BadRecord(
             f"“{path.name}” holds no description of a system ({DESCRIPTIONS[0]}); nothing was written.",
@@ -249,6 +251,12 @@ def _inspected_archive(path: Path, size: int, told: Told) -> InspectedSystem:
         boot_code=small.get(description.boot_code, b"")[:440],
         core=small.get(description.core, b""),
     )
+
+
+def _stored_bytes(member: tarfile.TarInfo) -> int:
+    """Of a file with holes what is between them."""
+    runs: Any = member.sparse
+    return sum(length for _, length in runs) if member.issparse() else member.size
 
 
 def _inspected_wim(path: Path, size: int, told: Told) -> InspectedSystem:
@@ -289,49 +297,30 @@ def lay_out(
     settings: Mapping[str, str],
     told: Told,
     check: Callable[[], None],
+    owned: bool = True,
 ) -> LaidOut:
-    """Put the files of one volume into a folder, place holders replaced. Raises BadRecord, or what `check` raises.
+    """Put the files of one volume into an empty folder, place holders replaced. Raises BadRecord, or what `check` does.
 
-    `told` hears how much of the archive has gone by, `check` is called often and may end it. The system's own volume
-    takes the archive to its end, and with it its checksum; others end with their last file.
+    `told` hears how much of the archive has gone by, `check` is called often and may end it. `owned` says whether the
+    folder's filesystem holds owners and permissions. The system's own volume takes the archive to its end, and with it
+    its checksum; others end with their last file.
     """
-    made = LaidOut()
     if key not in image.bytes_by_key:  # a volume that the image knows nothing of
-        return made
-    prefix = tuple(image.description.trees[key].strip("/").split("/"))
+        return LaidOut()
+    layer = Layer(folder, owned)
+    top = image.description.trees[key].strip("/")
     marked = set(image.description.settings)
-    links: list[tuple[str, str, bool]] = []
-    folders: list[tuple[Path, tarfile.TarInfo]] = []
-    is_root = os.geteuid() == 0
     left = image.files_by_key[key]
     try:
         with _members(image.path, told) as (archive, hashed):
             for member in archive:
                 check()
-                parts = safe_parts(member.name)
-                if parts is None or parts[: len(prefix)] != prefix:
+                name = member_name(member.name)
+                if not name or not (name == top or name.startswith(f"{top}/")):
                     continue
                 left -= 1
-                if len(parts) == len(prefix):
-                    continue
-                inner = "/".join(parts[len(prefix) :])
-                place = folder.joinpath(*parts[len(prefix) :])
-                if member.isdir():
-                    place.mkdir(parents=True, exist_ok=True)
-                    folders.append((place, member))
-                elif member.isfile():
-                    place.parent.mkdir(parents=True, exist_ok=True)
-                    made.digests[inner] = _write(
-                        archive, member, place, settings if "/".join(parts) in marked else None
-                    )
-                    _adorn(place, member, is_root)
-                elif member.issym() or member.islnk():
-                    links.append((inner, member.linkname, member.issym()))
-                else:
-                    made.refused.append(inner)
-                    continue
-                if not is_root or not member.isfile():
-                    made.owners[inner] = (member.uid, member.gid, member.mode)
+                if name != top:
+                    _lay(layer, archive, member, name, top, settings if name in marked else None, owned)
                 if not left and key != "system":
                     hashed.enough = True
                     break
@@ -340,40 +329,55 @@ def lay_out(
                 f"The system image “{image.path.name}” is not the one that was planned with; nothing was written.",
                 "Plan again with this one.",
             )
-        for inner, target, symbolic in links:
-            _link(folder, prefix, inner, target, symbolic, made)
-        for place, member in reversed(folders):
-            _adorn(place, member, is_root)
+        return layer.finish()
     except OSError as error:
         raise BadRecord(
             f"The files of the system image cannot be laid out ({error.strerror}); nothing was written.",
             "Free space where the plan stands.",
         ) from error
-    return made
 
 
-def _write(archive: tarfile.TarFile, member: tarfile.TarInfo, place: Path, settings: Mapping[str, str] | None) -> bytes:
-    """One file, holes as holes; returns its checksum."""
-    digest = blake3(max_threads=1)
-    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
-    with suppress(FileNotFoundError):
-        place.unlink()
-    with os.fdopen(os.open(place, flags, 0o600), "wb") as out:
+def _lay(
+    layer: Layer,
+    archive: tarfile.TarFile,
+    member: tarfile.TarInfo,
+    name: str,
+    top: str,
+    settings: Mapping[str, str] | None,
+    owned: bool,
+) -> None:
+    """One member of a tree; with `settings` it is a file with place holders."""
+    inner = name[len(top) + 1 :]
+    more = extended_attributes(member.pax_headers)
+    marks = Marks(member.uid, member.gid, member.mode, member.mtime, more)
+    if not owned and _NO_NAME.search(inner):
+        layer.leave_out(inner)
+    elif member.isdir():
+        layer.add_folder(inner, marks)
+    elif member.isfile():
         if settings is not None:
-            data = replaced(_read(archive, member, _MOST_SETTINGS_BYTES), settings)
-            digest.update(data)
-            out.write(data)
-            return digest.digest()
-        sparse = member.issparse()
-        for piece in _contents(archive, member):
-            digest.update(piece)
-            if sparse and not bytes(piece).strip(b"\0"):
-                out.seek(len(piece), os.SEEK_CUR)
-            else:
-                out.write(piece)
-        if sparse:
-            out.truncate(member.size)
-    return digest.digest()
+            pieces: Iterable[memoryview | bytes] = [replaced(_read(archive, member, _MOST_SETTINGS_BYTES), settings)]
+        else:
+            pieces = _contents(archive, member)
+        holes = settings is None and member.issparse()
+        layer.add_file(inner, pieces, member.size if holes else None, marks)
+    elif member.issym():
+        layer.add_symbolic_link(inner, member.linkname, marks)
+    elif member.islnk():
+        to = member_name(member.linkname) or ""
+        layer.add_hard_link(inner, to.removeprefix(f"{top}/") if to.startswith(f"{top}/") else "")
+    else:
+        layer.leave_out(inner)
+
+
+def member_name(name: str) -> str | None:
+    """The name of a member without what says nothing; empty for the top, None for one that leads out of the archive."""
+    if name.startswith("/") or "\0" in name:
+        return None
+    if "//" not in name and "./" not in name and not name.endswith(("/", "/..")) and name not in (".", ".."):
+        return name  # as almost all are
+    parts = [p for p in name.split("/") if p not in ("", ".")]
+    return None if ".." in parts else "/".join(parts)
 
 
 def _contents(archive: tarfile.TarFile, member: tarfile.TarInfo) -> Iterator[memoryview]:
@@ -385,44 +389,6 @@ def _contents(archive: tarfile.TarFile, member: tarfile.TarInfo) -> Iterator[mem
     elif (source := archive.extractfile(member)) is not None:
         while piece := source.read(_PIECE):
             yield memoryview(piece)
-
-
-def _adorn(place: Path, member: tarfile.TarInfo, is_root: bool) -> None:
-    """Owner, permissions, attributes and date, as far as the folder's filesystem and our rights go."""
-    if is_root:
-        with suppress(OSError):
-            os.chown(place, member.uid, member.gid, follow_symlinks=False)
-    with suppress(OSError):
-        place.chmod(stat.S_IMODE(member.mode) | (0 if is_root else 0o600))
-    for name, value in member.pax_headers.items():
-        if name.startswith(_XATTR):
-            with suppress(OSError):
-                os.setxattr(place, name[len(_XATTR) :], value.encode("utf-8", "surrogateescape"), follow_symlinks=False)
-    with suppress(OSError):
-        os.utime(place, (member.mtime, member.mtime), follow_symlinks=False)
-
-
-def _link(folder: Path, prefix: tuple[str, ...], inner: str, target: str, symbolic: bool, made: LaidOut) -> None:
-    """Links are made when every file is there. A hard link leads to a file of the same volume, or is refused."""
-    place = folder / inner
-    place.parent.mkdir(parents=True, exist_ok=True)
-    if symbolic:
-        with suppress(FileExistsError):
-            place.symlink_to(target)
-        return
-    parts = safe_parts(target)
-    if parts is None or parts[: len(prefix)] != prefix:
-        made.refused.append(inner)
-        return
-    of = folder.joinpath(*parts[len(prefix) :])
-    if not of.is_file() or of.is_symlink():
-        made.refused.append(inner)
-        return
-    with suppress(FileExistsError):
-        os.link(of, place, follow_symlinks=False)
-    digest = made.digests.get("/".join(parts[len(prefix) :]))
-    if digest is not None:
-        made.digests[inner] = digest
 
 
 def is_system_image(path: Path) -> bool:

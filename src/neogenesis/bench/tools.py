@@ -20,7 +20,9 @@ _one_at_a_time = threading.RLock()
 
 
 class VolumeMaker(Protocol):
-    """Makes volumes with files on them."""
+    """Makes volumes with files on them. `left_out` are names of what no volume was given."""
+
+    left_out: list[str]
 
     def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
         """In the file at `path`, which `store` is as well."""

@@ -26,6 +26,7 @@ from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.model import NOTHING, FreshSource
+from neogenesis.core.reinstall.returned import as_text
 from neogenesis.core.store import MemoryStore, ReadableStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.system import files_touching
@@ -35,6 +36,7 @@ from neogenesis.core.work import Event, Frame, Outcome, SharedControl
 
 _WORTH_MEASURING_BYTES = GIB
 _LOOK_SECONDS = 15.0
+_MOST_NAMED = 5
 
 
 def run_transfer(plan_path: Path, tail: str, resume: bool, verify: Verify, events: Sequence[EventsTo] = ()) -> Outcome:
@@ -144,7 +146,12 @@ def make_anew(plan: Plan, files: RunFiles, frame: Frame, resume: bool, verify: V
         ends = Ends(nothing, lambda: (Surveyed(NOTHING, {}), NOTHING.drive), target.store, target.drive, None)
         outcome = Transfer(plan, ends, files, FilesystemTools(filled), frame, verify).run(resume)
         target.store.settle()
-        return outcome
+    if filled is not None and filled.left_out:
+        some = ", ".join(as_text(name) for name in filled.left_out[:_MOST_NAMED])
+        more = f", and {len(filled.left_out) - _MOST_NAMED} more" if len(filled.left_out) > _MOST_NAMED else ""
+        text = f"Of the image was left out, since the volumes do not hold it: {some}{more}."
+        frame.tell(Event(event="note", code="left-out", text=text))
+    return outcome
 
 
 def carry_out(

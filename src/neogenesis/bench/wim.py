@@ -7,16 +7,14 @@ Source of the header: the family's published description of the format.
 from __future__ import annotations
 
 import re
-import shutil
 import tempfile
 import uuid
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
-from blake3 import blake3
-
 from neogenesis.bench.hive import merge_into_hive
+from neogenesis.bench.laying import LaidOut, put_file
 from neogenesis.bench.utilities import run_tool
 from neogenesis.core.boot.program import FALLBACK, read_program
 from neogenesis.core.boot.store import LOADER_SETTINGS, entry_for_system, partition_element
@@ -27,15 +25,6 @@ _LOADERS, _LOADER = "Windows/Boot/EFI", "bootmgfw.efi"
 _BESIDE = ("Windows/Boot/Fonts", "Windows/Boot/Resources")
 _MANAGER = "EFI/Microsoft/Boot"
 _STORE = "Windows/System32/config/BCD-Template"
-
-
-@dataclass(slots=True)
-class LaidOut:
-    """What was put into a folder: checksums of its files, and what could not be set there without rights."""
-
-    digests: dict[str, bytes] = field(default_factory=dict)
-    owners: dict[str, tuple[int, int, int]] = field(default_factory=dict)
-    refused: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +116,4 @@ def _tell_store(store: Path, title: str, settings: Mapping[str, str]) -> None:
 
 
 def _put(file: Path, folder: Path, name: str, made: LaidOut) -> None:
-    place = folder / name
-    place.parent.mkdir(parents=True, exist_ok=True)
-    shutil.copyfile(file, place)
-    made.digests[name] = blake3(place.read_bytes()).digest()
+    put_file(folder, name, [file.read_bytes()], made)

@@ -23,12 +23,10 @@ import pytsk3
 
 _LENGTH = struct.Struct("<I")
 _MOST_MEMORY = 2 << 30
-_BATCH = 512
+_BATCH, _LONGEST_IN_RECORD = 512, 4096
 _LARGEST_HIVE = 512 << 20
 _MOST_KEYS, _MOST_VALUES, _LONGEST_VALUE = 12_000, 400, 8192
 _LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a FAT volume among its files
-#: Path, size in bytes, inode.
-Found = tuple[str, int, int]
 _NON_RESIDENT = pytsk3.TSK_FS_ATTR_NONRES
 _NOT_AS_IT_IS = pytsk3.TSK_FS_ATTR_COMP | pytsk3.TSK_FS_ATTR_ENC | pytsk3.TSK_FS_ATTR_SPARSE
 _NO_DATA = pytsk3.TSK_FS_ATTR_RUN_FLAG_SPARSE | pytsk3.TSK_FS_ATTR_RUN_FLAG_FILLER
@@ -85,7 +83,7 @@ class _Volume:
     def __init__(self, handle: int, size: int) -> None:
         self._image = _Asked(handle, size)
         self._volume = pytsk3.FS_Info(self._image)
-        self._walk: Iterator[Found] = iter(())
+        self._walk: Iterator[tuple[Any, ...]] = iter(())
         self._last: tuple[int, Any] | None = None
 
     def read(self, path: str, most: int) -> bytes | None:
@@ -174,42 +172,53 @@ class _Volume:
                 ]
         return runs
 
-    def whole_runs(self, inodes: list[int]) -> list[list[tuple[int, int]] | None]:
-        """For each file as `byte_runs`, where these hold it from its first byte to its last; else None."""
-        return [self._whole_runs(inode) for inode in inodes]
-
-    def _whole_runs(self, inode: int) -> list[tuple[int, int]] | None:
-        block = int(self._volume.info.block_size)
-        try:
-            data = [a for a in self._volume.open_meta(inode=inode) if int(a.info.type) in (1, 128) and not a.info.name]
-            if len(data) != 1 or int(data[0].info.flags) & _NOT_AS_IT_IS or not int(data[0].info.flags) & _NON_RESIDENT:
-                return None
-            runs = list(data[0])
-        except OSError:
-            return None
-        if any(int(run.flags) & _NO_DATA for run in runs) or sum(int(r.len) for r in runs) * block < data[0].info.size:
-            return None
-        return [(int(run.addr) * block, (int(run.addr) + int(run.len)) * block) for run in runs]
-
     def runs_of(self, path: str) -> list[tuple[int, int]]:
         """As `byte_runs`, by path."""
         entry = self._volume.open(f"/{path}")
         return self.byte_runs(int(entry.info.meta.addr)) if entry.info.meta else []
 
-    def walk(self) -> list[Found]:
+    def walk(self) -> list[tuple[Any, ...]]:
         """The first batch of files; `more` gives the next, and an empty one is the end."""
-        self._walk = self._files()
+        self._walk = ((path, int(entry.info.meta.size), int(entry.info.meta.addr)) for path, entry in self._files())
         return self.more()
 
-    def more(self) -> list[Found]:
-        found: list[Found] = []
+    def walk_with_data(self) -> list[tuple[Any, ...]]:
+        """As `walk`, each file with what `_data_of` says of it."""
+        self._walk = (
+            (path, int(entry.info.meta.size), int(entry.info.meta.addr), self._data_of(entry))
+            for path, entry in self._files()
+        )
+        return self.more()
+
+    def _data_of(self, entry: Any) -> list[tuple[int, int]] | str | None:
+        """The ranges of the volume that hold a file from its first byte to its last, or of a file that is kept in its
+        record the bytes as hexadecimal digits; None for one that stands there in another way.
+        """
+        block = int(self._volume.info.block_size)
+        try:
+            data = [a for a in entry if int(a.info.type) in (1, 128) and not a.info.name]
+            if len(data) != 1 or int(data[0].info.flags) & _NOT_AS_IT_IS:
+                return None
+            size = int(data[0].info.size)
+            if not int(data[0].info.flags) & _NON_RESIDENT:
+                return bytes(entry.read_random(0, size)).hex() if 0 < size <= _LONGEST_IN_RECORD else None
+            runs = list(data[0])
+        except OSError:
+            return None
+        if any(int(run.flags) & _NO_DATA for run in runs) or sum(int(run.len) for run in runs) * block < size:
+            return None
+        return [(int(run.addr) * block, (int(run.addr) + int(run.len)) * block) for run in runs]
+
+    def more(self) -> list[tuple[Any, ...]]:
+        found: list[tuple[Any, ...]] = []
         for item in self._walk:
             found.append(item)
             if len(found) >= _BATCH:
                 break
         return found
 
-    def _files(self) -> Iterator[Found]:
+    def _files(self) -> Iterator[tuple[str, Any]]:
+        """Path and entry of every file."""
         seen: set[int] = set()
         waiting = [("", int(self._volume.info.root_inum))]
         while waiting:
@@ -231,7 +240,7 @@ class _Volume:
                 if meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
                     waiting.append((f"{path}/", int(meta.addr)))
                 elif meta.type == pytsk3.TSK_FS_META_TYPE_REG and not name.endswith(_LABEL_ENTRY):
-                    yield path, int(meta.size), int(meta.addr)
+                    yield path, entry
 
 
 def _key(key: Any, depth: int, left: list[int]) -> list[Any]:

@@ -80,6 +80,7 @@ class Channel(Protocol):
 
 
 OpenChannel = Callable[[ServedStore], Channel]
+Data = list[tuple[int, int]] | bytes | None
 
 
 class FileTree:
@@ -158,17 +159,6 @@ class FileTree:
         except Damaged:
             return []
 
-    def whole_runs(self, inodes: Sequence[int]) -> list[list[tuple[int, int]] | None]:
-        """For each file the ranges of the volume that hold it in order, the last one up to the end of its block.
-
-        None for a file that does not stand there as it is: small and in its record, packed, with holes, damaged.
-        Raises Damaged.
-        """
-        found = self._channel.call("whole_runs", list(inodes))
-        if not isinstance(found, list) or len(found) != len(inodes):
-            raise Damaged("volume", 0, "its files cannot be listed")
-        return [None if runs is None else _pairs(runs) for runs in found]
-
     def runs_of(self, path: str) -> list[tuple[int, int]]:
         """As `byte_runs`, by path; none for a file that is not there."""
         try:
@@ -178,13 +168,26 @@ class FileTree:
 
     def walk(self, most: int = _MOST_FILES) -> Iterator[tuple[str, int, int]]:
         """Every regular file as (path, size in bytes, inode), folders in no certain order; raises Damaged."""
-        count, batch = 0, self._channel.call("walk")
+        for path, size, inode in self._walked("walk", most):
+            yield str(path), _number(size), _number(inode)
+
+    def walk_with_data(self, most: int = _MOST_FILES) -> Iterator[tuple[str, int, int, Data]]:
+        """As `walk`, each file with where its bytes are; raises Damaged.
+
+        The ranges of the volume that hold it in order, the last one up to the end of its block; the bytes of a small
+        file that is kept in its record; None for one that stands there in another way: packed, with holes, damaged.
+        """
+        for path, size, inode, data in self._walked("walk_with_data", most):
+            found = bytes.fromhex(data) if isinstance(data, str) else None if data is None else _pairs(data)
+            yield str(path), _number(size), _number(inode), found
+
+    def _walked(self, command: str, most: int) -> Iterator[Any]:
+        batch = self._channel.call(command)
         while batch:
-            for path, size, inode in batch:
-                count += 1
-                if count > most:
-                    return
-                yield str(path), _number(size), _number(inode)
+            yield from batch[:most]
+            most -= len(batch)
+            if most <= 0:
+                return
             batch = self._channel.call("more")
 
 
