@@ -290,7 +290,7 @@ def test_a_file_that_is_not_what_was_put_there_is_found(kind: str, tmp_path: Pat
 
     def verify() -> None:
         with closing(SealedFileStore(PathOpener(volume))) as store:
-            installing.verify_files(store, digests, lambda: None, folded=kind == "vfat")
+            installing.verify_files(store, digests, lambda count: None, folded=kind == "vfat")
 
     verify()
     data = bytearray(volume.read_bytes())
@@ -348,6 +348,19 @@ def test_an_installation_that_is_killed_is_gone_on_with(tmp_path: Path, neogenes
     drive = new_drive(tmp_path, 900)
     command = [sys.executable, "-m", "neogenesis", "install", str(image), "linux-uefi", str(drive), "--confirm", "41F2"]
     events = tmp_path / "events"
+    process = subprocess.Popen([*command, "--events", str(events)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    deadline = time.monotonic() + 60
+    while time.monotonic() < deadline and not (events.exists() and b'"prepare"' in events.read_bytes()):
+        time.sleep(0.005)
+    process.send_signal(signal.SIGINT)
+    words = process.communicate(timeout=30)[1].decode()
+    assert process.returncode == 6 and "Stopped safely" in words, words
+    assert (tmp_path / "new.img").stat().st_blocks == 0 and not list(tmp_path.glob(".*-files-*"))
+    told = [json.loads(line) for line in events.read_text().splitlines()]
+    ready = [event for event in told if event.get("phase") == "prepare" and event["event"] == "progress"]
+    counts = [event["copied_bytes"] for event in ready]
+    assert counts == sorted(counts) and all(c <= event["total_bytes"] for c, event in zip(counts, ready, strict=True))
+    events.unlink()
     process = subprocess.Popen([*command, "--events", str(events)], stdout=subprocess.DEVNULL)
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline and not (events.exists() and b'"copy"' in events.read_bytes()):

@@ -18,4 +18,4 @@ def filler_of(plan: Plan, image: SystemImage, scratch: Path, check: Callable[[],
         return DiscFiles(image, scratch, check)
     from neogenesis.bench.installing import SystemFiles
 
-    return SystemFiles(plan, scratch, check, lambda count: None)
+    return SystemFiles(plan, scratch, check)

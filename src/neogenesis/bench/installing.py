@@ -36,6 +36,7 @@ from neogenesis.core.reinstall.returned import GivingBack, Held, Returnable, as_
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.system import FileTree
 from neogenesis.core.transfer import RunFiles, check_tail
+from neogenesis.core.transfer.prepare import Told
 
 _SECTOR, _FIRST_PERSON = 512, 1000
 _PIECE = 1 << 20
@@ -229,13 +230,13 @@ def kept_plans(
 
 
 class SystemFiles:
-    """Fills volumes with the system image of a plan. `check` may end the work, `told` hears bytes of the image."""
+    """Fills volumes with the system image of a plan. `check` may end the work."""
 
-    def __init__(self, plan: Plan, scratch: Path, check: Callable[[], None], told: Callable[[int], None]) -> None:
+    def __init__(self, plan: Plan, scratch: Path, check: Callable[[], None]) -> None:
         source = plan.source
         if not isinstance(source, FreshSource) or source.system is None:
             raise Refused("plan", "The plan names no system image; nothing was written.", "Plan again.")
-        self._image, self._check, self._told, self._scratch = source.system, check, told, scratch
+        self._image, self._check, self._scratch = source.system, check, scratch
         found = inspect_system(Path(self._image.path), lambda _: check())
         if found.digest != self._image.digest:
             raise Refused(
@@ -248,41 +249,41 @@ class SystemFiles:
         #: Members of the image that no volume was given.
         self.left_out: list[str] = []
 
-    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, told: Told) -> None:
         """Make a volume with its files, and read them back. Raises ToolFailed, BadRecord or Stopped."""
         made, kind = LaidOut(), step.volume_kind
 
         def put(folder: Path) -> None:
             nonlocal made
-            made = self._put(step.tree, folder, kind == "ext4")
+            made = self._put(step.tree, folder, kind == "ext4", told)
 
         if self._system.form == "wim" and step.tree == "system":
             make_volume(store, step, start_bytes, file=path)
-            apply_wim(self._system.path, path)
+            apply_wim(self._system.path, path, self._check)
             fill_ntfs(path, put)
         elif kind == "ntfs":
             make_volume(store, step, start_bytes, put=put, file=path)
         elif kind in ("vfat", "ext4"):
             with scratch_folder(self._scratch) as folder:
                 put(folder)
-                make_volume(store, step, start_bytes, laid_out=folder, file=path)
+                make_volume(store, step, start_bytes, laid_out=folder, file=path, check=self._check)
                 if kind == "ext4" and os.geteuid() != 0:
                     own_ext_files(path, _owned(folder, made))
         else:
             raise ToolFailed(f"A volume of the kind {kind} cannot be filled; nothing was written.", "Plan again.")
-        verify_files(store, made.digests, self._check, folded=kind == "vfat")
+        verify_files(store, made.digests, told, folded=kind == "vfat")
         self.left_out += made.left_out
 
-    def _put(self, key: str, folder: Path, owned: bool) -> LaidOut:
+    def _put(self, key: str, folder: Path, owned: bool, told: Told) -> LaidOut:
         image, settings = self._system, self._image.settings
         if image.form != "wim":
-            made = lay_out(image, key, folder, settings, self._told, self._check, owned)
+            made = lay_out(image, key, folder, settings, told, self._check, owned)
         elif key == "startup":
             made = lay_out_startup(image.path, folder, image.description.name, settings)
         else:
             made = LaidOut()
         if self._image.data and key == people_key(image.description.family, self._keys):
-            self._give_back(key, folder, made)
+            self._give_back(key, folder, made, told)
         if key != "system":
             return made
         about = image.description
@@ -302,14 +303,14 @@ class SystemFiles:
                 _write(folder, f"{drivers}/{path.relative_to(root).as_posix()}", path.read_bytes(), made)
         return made
 
-    def _give_back(self, key: str, folder: Path, made: LaidOut) -> None:
+    def _give_back(self, key: str, folder: Path, made: LaidOut, told: Told) -> None:
         """People's files to where people's folders are; on a volume of its own without the folder above them."""
         image, family = self._image, self._system.description.family
         with people_files(Path(image.data), image.data_drive) as source:
             held = {as_text(h.stored): h for h in source.files()}
             found = give_back(held.values(), source.head, family, image.programs, image.kinds)
             for one in found.files:
-                self._check()
+                told(one.size_bytes)
                 place = one.place.split("/", 1)[1] if key == "home" else one.place
                 inner = _bring(source, held[one.stored], folder, place, made)
                 if family == "linux":
@@ -385,12 +386,10 @@ def scratch_folder(beside: Path) -> Iterator[Path]:
             shutil.rmtree(folder, ignore_errors=True)
 
 
-def verify_files(
-    store: ReadableStore, digests: Mapping[str, bytes], check: Callable[[], None], folded: bool = False
-) -> None:
+def verify_files(store: ReadableStore, digests: Mapping[str, bytes], told: Told, folded: bool = False) -> None:
     """Read every file of a volume back by another way than it was written; raises ToolFailed for one that differs.
 
-    With `folded` a name counts in any letters, as on FAT.
+    `told` hears of their bytes, and may end it. With `folded` a name counts in any letters, as on FAT.
     """
     key = str.casefold if folded else str
     left = {key(name): digest for name, digest in digests.items()}
@@ -400,10 +399,10 @@ def verify_files(
             digest = left.pop(key(name), None)
             if digest is None:
                 continue
-            check()
+            told(size)
             if data is not None and _digest_of_data(store, data, size) == digest:
                 continue
-            if _digest_of_file(tree, inode, check) != digest:
+            if _digest_of_file(tree, inode) != digest:
                 raise ToolFailed(
                     f"“{name}” on the new volume is not what the image holds; nothing was written.", "Try again."
                 )
@@ -429,10 +428,9 @@ def _digest_of_data(store: ReadableStore, data: list[tuple[int, int]] | bytes, s
     return digest.digest()
 
 
-def _digest_of_file(tree: FileTree, inode: int, check: Callable[[], None]) -> bytes:
+def _digest_of_file(tree: FileTree, inode: int) -> bytes:
     """Of any file, by asking the library for it piece by piece."""
     digest = blake3(max_threads=1)
     for piece, _ in tree.contents(inode, _PIECE):
-        check()
         digest.update(piece)
     return digest.digest()

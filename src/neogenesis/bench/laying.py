@@ -11,7 +11,7 @@ from __future__ import annotations
 import os
 import stat
 from collections import deque
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -52,12 +52,12 @@ class Marks:
 class Layer:
     """Lays members of an image below a folder that holds nothing yet but what it put there.
 
-    With `owned` the folder's filesystem holds owners and permissions. Paths are relative, with slashes, and were
-    checked to lead nowhere else.
+    With `owned` the folder's filesystem holds owners and permissions; `told` hears of bytes as they are written. Paths
+    are relative, with slashes, and were checked to lead nowhere else.
     """
 
-    def __init__(self, folder: Path, owned: bool) -> None:
-        self.made = LaidOut()
+    def __init__(self, folder: Path, owned: bool, told: Callable[[int], None]) -> None:
+        self.made, self._told = LaidOut(), told
         self._root, self._owned, self._is_root = str(folder), owned, os.geteuid() == 0
         self._folders = {""}
         self._marked: list[tuple[str, Marks]] = []
@@ -81,6 +81,7 @@ class Layer:
         try:
             for piece in pieces:
                 digest.update(piece)
+                self._told(len(piece))
                 if size is not None and not bytes(piece).strip(b"\0"):
                     os.lseek(file, len(piece), os.SEEK_CUR)
                 else:

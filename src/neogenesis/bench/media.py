@@ -34,6 +34,7 @@ from neogenesis.core.plan.model import SystemImage, Target
 from neogenesis.core.plan.recipe import RecipeWishes
 from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.store import PathOpener, SealedFileStore, WritableStore
+from neogenesis.core.transfer.prepare import Told
 from neogenesis.core.units import both_text, round_up
 
 _PACKED = {b"\x1f\x8b": "gz", b"BZh": "bz2", b"\xfd7zXZ": "xz", b"\x28\xb5\x2f\xfd": "zst"}
@@ -349,16 +350,16 @@ class DiscFiles:
                 "Plan again with this one.",
             )
 
-    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, told: Told) -> None:
         """Make the volume with the files, and read them back. Raises ToolFailed or BadRecord."""
         digests: dict[str, bytes] = {}
         with scratch_folder(self._scratch) as folder:
             for name in self._taken_out(folder):
-                self._check()
+                told((folder / name).stat().st_size)
                 with (folder / name).open("rb") as file:
                     digests[name] = hashlib.file_digest(file, blake3).digest()  # type: ignore[arg-type]
-            make_volume(store, step, start_bytes, laid_out=folder, file=path)
-        verify_files(store, digests, self._check, folded=True)
+            make_volume(store, step, start_bytes, laid_out=folder, file=path, check=self._check)
+        verify_files(store, digests, told, folded=True)
 
     def _taken_out(self, folder: Path) -> list[str]:
         """All files, in the scratch folder; what is too large for FAT in parts. Returns their names."""

@@ -301,18 +301,18 @@ def lay_out(
 ) -> LaidOut:
     """Put the files of one volume into an empty folder, place holders replaced. Raises BadRecord, or what `check` does.
 
-    `told` hears how much of the archive has gone by, `check` is called often and may end it. `owned` says whether the
+    `told` hears of bytes of files, `check` is called often; both may end it. `owned` says whether the
     folder's filesystem holds owners and permissions. The system's own volume takes the archive to its end, and with it
     its checksum; others end with their last file.
     """
     if key not in image.bytes_by_key:  # a volume that the image knows nothing of
         return LaidOut()
-    layer = Layer(folder, owned)
+    layer = Layer(folder, owned, told)
     top = image.description.trees[key].strip("/")
     marked = set(image.description.settings)
     left = image.files_by_key[key]
     try:
-        with _members(image.path, told) as (archive, hashed):
+        with _members(image.path, lambda _: None) as (archive, hashed):
             for member in archive:
                 check()
                 name = member_name(member.name)

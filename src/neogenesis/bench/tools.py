@@ -14,6 +14,7 @@ from neogenesis.core.errors import ToolFailed
 from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.store import ReadableStore, WritableRangeView, WritableStore
 from neogenesis.core.system import FileTree
+from neogenesis.core.transfer.prepare import Told
 
 #: The library that shows a volume as a file does not like several mounts that come and go in one process.
 _one_at_a_time = threading.RLock()
@@ -24,8 +25,8 @@ class VolumeMaker(Protocol):
 
     left_out: list[str]
 
-    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
-        """In the file at `path`, which `store` is as well."""
+    def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, told: Told) -> None:
+        """In the file at `path`, which `store` is as well; `told` hears of bytes of files, put there and compared."""
         ...
 
 
@@ -61,12 +62,12 @@ class FilesystemTools:
         with _one_at_a_time:
             make_volume(store, step, start_bytes)
 
-    def fill(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
+    def fill(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, told: Told) -> None:
         if self._filled is None:
             raise ToolFailed(
                 "The plan fills a volume, and nothing is there to fill it with; nothing was written.", "Plan."
             )
-        self._filled.make(path, store, step, start_bytes)
+        self._filled.make(path, store, step, start_bytes, told)
 
     def open_tree(self, store: ReadableStore) -> FileTree:
         return open_tree(store)

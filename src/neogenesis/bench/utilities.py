@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from neogenesis.core.errors import ToolFailed
 
@@ -29,6 +29,7 @@ _PACKAGES = {
     "hivexregedit": "libwin-hivex-perl",
 }
 _PLACES = "/usr/sbin:/sbin:/usr/bin:/bin"
+_LOOK_SECONDS = 0.2
 
 
 def find_tool(name: str) -> str:
@@ -47,23 +48,45 @@ def run_tool(
     allowed: tuple[int, ...] = (0,),
     answer: str = "",
     more: Mapping[str, str] | None = None,
+    check: Callable[[], None] | None = None,
 ) -> str:
-    """Run a utility to its end; raises ToolFailed with its own last words, on one line."""
-    done = subprocess.run(
+    """Run a utility to its end; raises ToolFailed with its own last words, on one line.
+
+    `check` is called now and then; what it raises ends the utility.
+    """
+    with subprocess.Popen(
         [find_tool(arguments[0]), *arguments[1:]],
-        input=answer,
-        capture_output=True,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
         text=True,
         errors="replace",
         env={**os.environ, "LC_ALL": "C", **(more or {})},
-        check=False,
         start_new_session=True,  # Ctrl+C stops the transfer at a safe point, not the utility in the middle
-    )
-    if done.returncode not in allowed:
-        words = [line.strip() for line in (done.stderr + "\n" + done.stdout).splitlines() if line.strip()]
+    ) as process:
+        try:
+            said, complained = _to_its_end(process, answer, check)
+        except BaseException:
+            process.kill()
+            raise
+    if process.returncode not in allowed:
+        words = [line.strip() for line in (complained + "\n" + said).splitlines() if line.strip()]
         told = "; ".join(words[:3])
         raise ToolFailed(
             f"{what} failed ({told[:240]}); nothing was written.",
             "Plan with another size or with --grow none, or check the volume on the customer's machine.",
         )
-    return done.stdout
+    return said
+
+
+def _to_its_end(
+    process: subprocess.Popen[str], answer: str | None, check: Callable[[], None] | None
+) -> tuple[str, str]:
+    """What a utility said and what it complained of."""
+    while True:
+        try:
+            return process.communicate(answer, None if check is None else _LOOK_SECONDS)
+        except subprocess.TimeoutExpired:
+            answer = None  # it has it
+            assert check is not None
+            check()

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import tempfile
 import uuid
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
@@ -59,9 +59,10 @@ def wim_facts(path: Path) -> WimFacts:
         raise BadRecord(f"The system image “{path.name}” says nothing of itself.", "Fetch it again.") from error
 
 
-def apply_wim(path: Path, volume: Path) -> None:
-    """The first image onto an NTFS volume in a file. Raises ToolFailed."""
-    run_tool(["wimlib-imagex", "apply", str(path), "1", str(volume)], "Putting the system onto its volume")
+def apply_wim(path: Path, volume: Path, check: Callable[[], None]) -> None:
+    """The first image onto an NTFS volume in a file. `check` may end it. Raises ToolFailed."""
+    command = ["wimlib-imagex", "apply", str(path), "1", str(volume)]
+    run_tool(command, "Putting the system onto its volume", check=check)
 
 
 def lay_out_startup(path: Path, folder: Path, title: str, settings: Mapping[str, str]) -> LaidOut:

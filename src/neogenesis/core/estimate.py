@@ -13,6 +13,8 @@ from neogenesis.core.record import Record
 
 _FIXED_SECONDS = (2.0, 5.0, 15.0)
 _PREPARE_SECONDS = (1.0, 4.0, 30.0)
+#: Putting files onto a volume and comparing each; from few large files to very many small ones, as measured here.
+_FILL_BYTES_PER_S = (2.5e8, 1e8, 2.5e7)
 
 
 class Estimate(Record, frozen=True, kw_only=True):
@@ -34,14 +36,24 @@ def rate_of(drive: Drive | None) -> Rate:
     return rates.get(drive.bus, rates["file"])
 
 
-def estimate(source: Drive, target: Drive | None, copied_bytes: int, prepared: int, verified_bytes: int) -> Estimate:
-    """`prepared` volumes are given another size before the copy; `verified_bytes` are read back after it."""
+def estimate(
+    source: Drive,
+    target: Drive | None,
+    copied_bytes: int,
+    prepared: int,
+    verified_bytes: int,
+    filled_bytes: int = 0,
+) -> Estimate:
+    """`prepared` volumes are given another size before the copy, or made and filled with `filled_bytes` of files.
+
+    `verified_bytes` are read back after it.
+    """
     reading, writing = rate_of(source).read, rate_of(target).write
     checking = rate_of(target).read
     seconds = []
     for slow, place in ((2, 0), (1, 1), (0, 2)):
         pace = min(reading[slow], writing[slow])
-        total = copied_bytes / pace + verified_bytes / checking[slow]
+        total = copied_bytes / pace + verified_bytes / checking[slow] + filled_bytes / _FILL_BYTES_PER_S[place]
         seconds.append(round(total + _FIXED_SECONDS[place] + prepared * _PREPARE_SECONDS[place], 1))
     return Estimate(seconds_p10=seconds[0], seconds_p50=seconds[1], seconds_p90=seconds[2], bytes_to_copy=copied_bytes)
 

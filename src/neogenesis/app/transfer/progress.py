@@ -62,6 +62,16 @@ class Progress:
         return replace(then, outcome=event) if event.event == "outcome" else then
 
     def _moved(self, event: Event, plan: Plan | None) -> Progress:
+        if event.phase == "prepare":  # nothing is on the new drive yet
+            return replace(
+                self,
+                phase=event.phase,
+                copied_bytes=event.copied_bytes,
+                total_bytes=event.total_bytes,
+                rate_bytes_per_s=event.rate_bytes_per_s,
+                left_s=event.left_s,
+                time_s=event.time_s,
+            )
         before = self.copied_before
         if event.phase == "verify" and not before and self.course:
             before = int(self.course[-1][1])  # reading back goes on below what was copied

@@ -53,6 +53,7 @@ def make_fresh_plan(
     table_writes(layout, None, source.boot_code)
     total = sum(s.bytes for s in operations if isinstance(s, Copy))
     made = [s for s in operations if isinstance(s, MakeVolume)]
+    filled = sum(filling.bytes_by_key.values()) if filling is not None else 0
     return Plan(
         intent="fresh",
         source=source,
@@ -64,7 +65,7 @@ def make_fresh_plan(
         gates=gates_of(NOTHING, target, layout, operations),
         reasons=tuple(reasons_of(recipe, [parts[p.number] for p in layout.partitions])),
         findings=(),
-        estimate=estimate(NOTHING.drive, target.drive, total, len(made), total),
+        estimate=estimate(NOTHING.drive, target.drive, total, len(made), total, filled),
         scratch_bytes=2 * total + sum(s.bytes // 4096 for s in made),
     )
 

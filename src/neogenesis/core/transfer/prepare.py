@@ -6,6 +6,7 @@ checked there. Only then is it copied like any other volume, in one pass.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Protocol
 
@@ -28,6 +29,8 @@ from neogenesis.core.survey import PartitionFacts
 from neogenesis.core.system import FileTree
 from neogenesis.core.units import KIB
 
+Told = Callable[[int], None]
+
 
 class VolumeTools(Protocol):
     """The filesystem utilities, as the bench provides them. All raise ToolFailed in words."""
@@ -38,8 +41,11 @@ class VolumeTools(Protocol):
     def make(self, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
         """Make the empty volume of a step, which fills `store` and will begin at that byte of its drive."""
 
-    def fill(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int) -> None:
-        """Make a volume with files in the file at `path`, which `store` is as well."""
+    def fill(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, told: Told) -> None:
+        """Make a volume with files in the file at `path`, which `store` is as well.
+
+        `told` hears of bytes of files as they are put there, and again as they are compared.
+        """
 
     def open_tree(self, store: ReadableStore) -> FileTree:
         """The files of a volume; raises Damaged."""
@@ -56,9 +62,11 @@ def prepared_volume(
     folder: Path,
     tools: VolumeTools,
     sector_size: int,
+    told: Told,
 ) -> tuple[ReadableStore, Volume, bool]:
     """The volume for `new`, read again, and whether it was made now (True) or kept from before.
 
+    `told` hears how far its files are, twice their bytes in all.
     `source` is the sealed old drive, `sector_size` that of the new one. Raises ToolFailed, Damaged or Refused; nothing
     is written to a drive.
     """
@@ -71,7 +79,7 @@ def prepared_volume(
         if not isinstance(step, MakeVolume):
             raise Refused("plan", "The plan prepares a volume out of nothing; nothing was written.", "Plan again.")
         if step.tree:
-            return _filled_volume(path, new, step, tools, sector_size, kept)
+            return _filled_volume(path, new, step, tools, sector_size, kept, told)
         overlay = OverlayStore(MemoryStore(0, sector_size), path, size)
         if not kept:
             tools.make(overlay, step, new.start_bytes)
@@ -98,7 +106,7 @@ def prepared_volume(
 
 
 def _filled_volume(
-    path: Path, new: LayoutPartition, step: MakeVolume, tools: VolumeTools, sector_size: int, kept: bool
+    path: Path, new: LayoutPartition, step: MakeVolume, tools: VolumeTools, sector_size: int, kept: bool, told: Told
 ) -> tuple[ReadableStore, Volume, bool]:
     """A volume with files is made in a plain sparse file: the utilities reach that without anything in between."""
     try:
@@ -112,7 +120,7 @@ def _filled_volume(
         ) from error
     store = FileStore(PathOpener(path), sector_size)
     if not kept:
-        tools.fill(path, store, step, new.start_bytes)
+        tools.fill(path, store, step, new.start_bytes, told)
     volume = read_volume(store, lambda: tools.open_tree(store))
     if not kept:
         _judge(volume, None, step, store, tools)

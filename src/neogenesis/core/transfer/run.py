@@ -19,6 +19,7 @@ from neogenesis.core.drive import TABLE_AREA_BYTES, Drive
 from neogenesis.core.errors import Mismatch, NeogenesisError, Stopped
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan, Step
+from neogenesis.core.plan.steps import Copy, MakeVolume
 from neogenesis.core.record import to_json
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.survey import Surveyed
@@ -60,7 +61,8 @@ class Transfer:
         self.plan_hash = blake3(to_json(plan)).hexdigest()
         self.busy_s = ends.busy_s or frame.clock.now
         self.reader = SourceReader()
-        self.progress = Progress(frame.clock, ends.target_drive, verify == "full")
+        forecast = (plan.estimate.seconds_p10, plan.estimate.seconds_p90)
+        self.progress = Progress(frame.clock, ends.target_drive, verify == "full", forecast)
         self.volumes: dict[int, tuple[ReadableStore, Extents | None]] = {}
         self.allocations: dict[int, Extents | None] = {}
         self.runs: dict[str, RunList] = {}
@@ -165,6 +167,18 @@ class Transfer:
         )
 
     # What the executors and the pipeline call
+
+    def fills(self, step: MakeVolume) -> Callable[[int], None]:
+        """Files are put onto a volume from now on, and then compared; hears of their bytes."""
+        planned = sum(s.bytes for s in self.plan.operations if isinstance(s, Copy) and s.partition == step.partition)
+        self.progress.begin("prepare", 2 * planned)
+
+        def told(count: int) -> None:
+            self.frame.control.checkpoint()
+            self.progress.add(min(count, self.progress.total - self.progress.done))
+            self.report(0, 0, None)
+
+        return told
 
     def wrote(self, batch: Batch, chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float) -> None:
         """Runs are on their way to the medium; the journal learns of them at the next checkpoint."""

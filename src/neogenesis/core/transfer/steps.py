@@ -54,7 +54,8 @@ def _prepare(transfer: Transfer, step: Prepare | MakeVolume, done: bool) -> None
     old = plan.source.survey.partition(step.from_partition) if isinstance(step, Prepare) else None
     ends, files = transfer.ends, transfer.files
     sector = plan.layout.sector_size
-    store, volume, made_now = prepared_volume(ends.source, old, new, step, files.work, transfer.tools, sector)
+    told = transfer.fills(step) if isinstance(step, MakeVolume) and step.tree and not done else lambda count: None
+    store, volume, made_now = prepared_volume(ends.source, old, new, step, files.work, transfer.tools, sector, told)
     if made_now and done:
         journal.append([["forget", new.start_bytes, new.end_bytes]])
     allocation = volume.allocation
