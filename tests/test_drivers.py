@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gzip
 import json
+import lzma
 import os
 import random
 import zipfile
@@ -10,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -423,6 +426,48 @@ def test_modules_of_a_kernel_tree_and_their_firmware(tmp_path: Path) -> None:
     assert (tmp_path / "out/001-ostrel_link/firmware/ostrel/link.bin").stat().st_size == 77
     assert firmware_of(module) == ["ostrel/link.bin", "ostrel/gone.bin"]
     assert claimed([(0, Device(name="no alias"))], "alias pci:* x\n") == {}
+
+
+@pytest.mark.parametrize("end", ["", ".xz", ".zst", ".gz"])
+def test_a_tree_brings_nothing_from_outside_onto_the_stick(end: str, tmp_path: Path) -> None:
+    """Neither a module that names a file of this machine as its firmware, nor a link that leads out of the tree."""
+    tree, firmware = tmp_path / "lib/modules/6.1.0", tmp_path / "lib/firmware"
+    (tree / "kernel").mkdir(parents=True)
+    firmware.mkdir()
+    (tree / "modules.alias").write_text("alias pci:v00001D0Ad00000042sv*sd*bc*sc*i* ostrel_link\n")
+    secret = tmp_path / "secret"
+    secret.write_text("of the bench")
+    (firmware / "real.bin").write_bytes(b"f" * 77)
+    (firmware / "inner.bin").symlink_to("real.bin")
+    (firmware / "outer.bin").symlink_to(secret)
+    names = [str(secret), "../../secret", "outer.bin", "inner.bin"]
+    module = b"\x7fELF\0" + b"".join(f"firmware={name}\0".encode() for name in names)
+    pack = {
+        "": lambda data: data,
+        ".xz": lzma.compress,
+        ".zst": zstandard.ZstdCompressor().compress,
+        ".gz": gzip.compress,
+    }[end]
+    (tree / f"kernel/ostrel-link.ko{end}").write_bytes(pack(module))
+    (tmp_path / "modalias").write_text("pci:v00001D0Ad00000042sv00001D0Asd00000007bc02sc80i00\n")
+    find_drivers(read_devices(tmp_path / "modalias"), tmp_path / "lib", tmp_path / "out")
+    packed = [p for p in (tmp_path / "out").rglob("*") if p.is_file()]
+    assert [p.name for p in packed if "firmware" in p.parts] == ["inner.bin"]
+    assert not any(b"of the bench" in p.read_bytes() for p in packed)
+
+
+def test_a_package_brings_nothing_through_a_link(tmp_path: Path) -> None:
+    folder = tmp_path / "packages/link"
+    text = inf({"Models.NTamd64": [line(DEVICE)]}) + "\n[SourceDisksFiles]\nsecret = 1,way\n"
+    package(folder, "d.inf", text, "utf-8")
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    (outside / "secret").write_text("of the bench")
+    (folder / "way").symlink_to(outside)
+    device = Device(name="Link", class_name="Net", hardware_ids=(DEVICE,))
+    find_drivers(Hardware(devices=(device,)), tmp_path / "packages", tmp_path / "out")
+    packed = [p for p in (tmp_path / "out").rglob("*") if p.is_file()]
+    assert packed and not any(b"of the bench" in p.read_bytes() for p in packed)
 
 
 def test_devices_without_a_name_get_one_from_the_id_files(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

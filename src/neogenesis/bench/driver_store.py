@@ -9,7 +9,7 @@ import sqlite3
 import stat
 import tempfile
 import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import ExitStack, closing, suppress
 from dataclasses import dataclass
@@ -29,7 +29,7 @@ from neogenesis.core.drivers.rank import Match, matches
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.record import to_json
 
-_LARGEST_INF, _MOST_FILES, _DEEPEST = 16 << 20, 2_000_000, 40
+_LARGEST_INF, _LARGEST_MODULE, _MOST_FILES, _DEEPEST = 16 << 20, 256 << 20, 2_000_000, 40
 #: Written into the name of the cache: another version of the reader reads anew.
 _READER = "3"
 _SEVERAL = 400
@@ -281,7 +281,7 @@ def _has_catalog(one: Indexed, architecture: str) -> bool:
 
 
 def _beside(folder: Path, name: str) -> Path | None:
-    """A file by its name in any letters, beneath a folder."""
+    """A file by its name in any letters, beneath a folder; no link is followed."""
     current = folder
     for part in name.replace("\\", "/").split("/"):
         if part in ("", ".", ".."):
@@ -292,8 +292,10 @@ def _beside(folder: Path, name: str) -> Path | None:
                 direct = next(p for p in current.iterdir() if p.name.casefold() == part.casefold())
             except (StopIteration, OSError):
                 return None
+        if direct.is_symlink():
+            return None
         current = direct
-    return current if current.is_file() and not current.is_symlink() else None
+    return current if current.is_file() else None
 
 
 def _package_files(one: Indexed) -> Iterator[tuple[Path, str]]:
@@ -386,30 +388,35 @@ def _firmware(path: Path, packages: Path, module: str, skipped: list[Skipped]) -
     roots = [p for p in packages.rglob("firmware") if p.is_dir()]
     for name in wanted:
         places = (root / (name + end) for root in roots for end in ("", ".xz", ".zst"))
-        found = next((p for p in places if p.is_file() and ".." not in name), None)
+        found = next((p for p in places if p.is_file() and _is_beneath(p, roots)), None)
         if found is None:
             skipped.append(Skipped(inf=module, text=f"It wants the firmware file {name}, which is not there."))
         else:
             yield found, f"firmware/{name}"
 
 
+def _is_beneath(path: Path, roots: Sequence[Path]) -> bool:
+    """Also where links lead, of which such trees have many."""
+    real = path.resolve()
+    return any(real.is_relative_to(root.resolve()) for root in roots)
+
+
 def _module_bytes(path: Path) -> bytes:
+    """A module unpacked, as far as one may be large."""
     try:
-        if not stat.S_ISREG(path.stat().st_mode) or path.stat().st_size > 256 << 20:
+        if not stat.S_ISREG(path.stat().st_mode) or path.stat().st_size > _LARGEST_MODULE:
             return b""
         data = path.read_bytes()
         if path.suffix == ".xz":
             import lzma
 
-            return lzma.decompress(data)
+            return lzma.LZMADecompressor().decompress(data, _LARGEST_MODULE)
         if path.suffix == ".zst":
             import zstandard
 
-            return zstandard.ZstdDecompressor().stream_reader(data).read(256 << 20)
+            return zstandard.ZstdDecompressor().stream_reader(data).read(_LARGEST_MODULE)
         if path.suffix == ".gz":
-            import gzip
-
-            return gzip.decompress(data)
+            return zlib.decompressobj(wbits=31).decompress(data, _LARGEST_MODULE)
         return data
     except Exception:  # noqa: BLE001 - whatever a decompressor makes of damage: the module names no firmware then
         return b""
