@@ -7,9 +7,11 @@ from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
 
+import msgspec
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.pictures import pause
@@ -23,7 +25,8 @@ from neogenesis.bench.folders import LIBRARY
 from neogenesis.bench.simulated.library import make_library
 from neogenesis.core.drivers import Answer
 from neogenesis.core.plan.model import FreshSource
-from tests.drives import table_of
+from neogenesis.core.work import Event
+from tests.drives import data_hash, table_of
 from tests.test_window import survey, texts, transfer_view
 from tests.test_window_swap import colours
 
@@ -225,3 +228,91 @@ def test_back_to_a_copy_and_a_bad_image(fresh: MainWindow, small_bench: Path, qt
     window.views["plan"].other_way.click()
     qtbot.waitUntil(lambda: model.state == "ready" and model.plan is not None, timeout=60_000)
     assert model.plan.intent == "replace" and not model.is_fresh
+
+
+def key(
+    qtbot: QtBot, window: MainWindow, code: Qt.Key, held: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier
+) -> None:
+    """To whatever has the keyboard."""
+    qtbot.keyClick(QApplication.focusWidget() or window, code, held)
+
+
+def tab_to(qtbot: QtBot, window: MainWindow, wanted: QWidget) -> None:
+    """As a person without a mouse comes there."""
+    for _ in range(120):
+        if QApplication.focusWidget() is wanted:
+            return
+        key(qtbot, window, Qt.Key.Key_Tab)
+    raise AssertionError(f"{wanted.accessibleName() or wanted} cannot be reached by the Tab key")
+
+
+def pick(qtbot: QtBot, window: MainWindow, box: QComboBox, text: str) -> None:
+    tab_to(qtbot, window, box)
+    for _ in range(box.count()):
+        if text in box.currentText():
+            return
+        key(qtbot, window, Qt.Key.Key_Down)
+        pause(10)
+    raise AssertionError(f"“{text}” is not there: {[box.itemText(n) for n in range(box.count())]}")
+
+
+def test_from_malware_in_decide_to_files_given_back_by_keyboard_alone(
+    small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    control = Qt.KeyboardModifier.ControlModifier
+    before = data_hash(small_bench / "old.img")
+    window = open_window(small_bench)
+    make_library(window.bench.store.folder / LIBRARY)
+    window.activateWindow()
+    window.jobs_view.focus_on("T-7")
+    key(qtbot, window, Qt.Key.Key_Return)
+    job = window.job
+    window.show_stop("survey")
+    key(qtbot, window, Qt.Key.Key_Return, control)
+    qtbot.waitUntil(lambda: job.survey.state == "done", timeout=60_000)
+    job.intake.change(symptoms=("malware",), must_survive="files")
+    key(qtbot, window, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    pause(50)
+    assert job.decide.decision.recommended == "fresh", "malware recommends no copy of the system"
+    key(qtbot, window, Qt.Key.Key_Return, control)
+    assert window.job.job.intent == "fresh"
+    key(qtbot, window, Qt.Key.Key_5, Qt.KeyboardModifier.AltModifier)
+    qtbot.waitUntil(lambda: job.plan.state == "ready", timeout=60_000)
+    pause(50)
+    shown, fresh = page(window), job.plan.fresh
+    pick(qtbot, window, shown.recipe, "UEFI")
+    pick(qtbot, window, shown.system, "meridian")
+    qtbot.waitUntil(lambda: fresh.system is not None, timeout=60_000)
+    pause(30)
+    tab_to(qtbot, window, shown.name)
+    key(qtbot, window, Qt.Key.Key_A, control)
+    qtbot.keyClicks(shown.name, "harbour")
+    key(qtbot, window, Qt.Key.Key_Tab)
+    pick(qtbot, window, shown.data, "the old drive itself")
+    qtbot.waitUntil(lambda: fresh.people is not None, timeout=60_000)
+    pause(30)
+    key(qtbot, window, Qt.Key.Key_S, control)
+    assert job.plan.is_written and fresh.wish.answers.machine_name == "harbour", texts(window)
+    key(qtbot, window, Qt.Key.Key_6, Qt.KeyboardModifier.AltModifier)
+    pause(50)
+    gates = transfer_view(window).gates
+    for box in gates.confirms.values():
+        tab_to(qtbot, window, box)
+        key(qtbot, window, Qt.Key.Key_Space)
+    tab_to(qtbot, window, gates.tail)
+    qtbot.keyClicks(gates.tail, "41f2")
+    tab_to(qtbot, window, gates.start)
+    key(qtbot, window, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: job.transfer.state in ("done", "failed", "stopped"), timeout=120_000)
+    assert job.transfer.state == "done", job.transfer.failure
+    returned = json.loads((job.dossier / "plan.returned.json").read_text())
+    places = {file["place"] for file in returned["files"]}
+    assert places and all(place.startswith("Users/") for place in places)
+    assert any("belongs to the old system" in one["why"] for one in returned["left_out"])
+    assert data_hash(small_bench / "old.img") == before, "not one byte of the old drive changed"
+    heard = {(event.phase, event.event) for event in heard_events(job.dossier / "plan.events.jsonl")}
+    assert {("prepare", "progress"), ("copy", "progress"), ("verify", "progress")} <= heard
+
+
+def heard_events(path: Path) -> list[Event]:
+    return [msgspec.json.decode(line, type=Event) for line in path.read_bytes().splitlines()]
