@@ -9,6 +9,7 @@ import signal
 import subprocess
 import sys
 import tarfile
+import tempfile
 import time
 from contextlib import closing
 from datetime import UTC, datetime
@@ -27,6 +28,7 @@ from hypothesis import strategies as st
 from neogenesis.bench import installing
 from neogenesis.bench.booting import forecast_drives
 from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.laying import LaidOut, put_file
 from neogenesis.bench.mending import remedies_of
 from neogenesis.bench.reader import open_tree
 from neogenesis.bench.returning import look_through, open_beneath
@@ -524,6 +526,52 @@ def test_laying_out_follows_no_link(tmp_path: Path) -> None:
     assert (into / "twice").read_text() == "two" and made.digests["twice"] == blake3(b"two").digest()
     with pytest.raises(Refused, match="stop"):
         lay_out(image, "startup", tmp_path / "into", {}, lambda n: None, _stops)
+
+
+_NAMES = st.lists(st.sampled_from(["a", "b", "c", ".", "..", ""]), min_size=1, max_size=4).map("/".join)
+_MEMBERS = st.lists(
+    st.tuples(
+        st.sampled_from([tarfile.REGTYPE, tarfile.DIRTYPE, tarfile.SYMTYPE, tarfile.LNKTYPE, tarfile.FIFOTYPE]),
+        _NAMES,
+        st.one_of(_NAMES, st.sampled_from(["OUTSIDE", "/OUTSIDE/kept", "../../OUTSIDE", "system/a", "system/a/b"])),
+    ),
+    max_size=8,
+)
+
+
+@given_of(_MEMBERS, st.lists(_NAMES, max_size=4))
+def test_no_archive_reaches_what_is_outside(members: list[tuple[bytes, str, str]], later: list[str]) -> None:
+    """Whatever its links and names: what lies beside the folder stays as it is, and nothing of it comes in."""
+    with tempfile.TemporaryDirectory() as held:
+        folder, outside, into = Path(held), Path(held) / "outside", Path(held) / "into"
+        into.mkdir()
+        outside.mkdir()
+        (outside / "kept").write_text("of the bench")
+        more = [
+            (
+                entry(
+                    f"system/{name}",
+                    3 if kind == tarfile.REGTYPE else 0,
+                    type=kind,
+                    linkname=to.replace("OUTSIDE", str(outside)),
+                ),
+                b"new" if kind == tarfile.REGTYPE else b"",
+            )
+            for kind, name, to in members
+        ]
+        path = system_image(folder / "s.tar.zst", more=more)
+        try:
+            image = inspect_system(path)
+            made = lay_out(image, "system", into, {}, lambda n: None, lambda: None)
+            for name in later:
+                put_file(into, name or "x", [b"later"], made)
+        except (BadRecord, OSError):
+            made = LaidOut()  # refused with a sentence, or a name that is a folder already
+        assert [p.name for p in outside.iterdir()] == ["kept"] and (outside / "kept").read_text() == "of the bench"
+        assert (outside / "kept").stat().st_nlink == 1 and len(list(folder.iterdir())) == 3
+        for name, digest in made.digests.items():
+            assert blake3((into / name).read_bytes()).digest() == digest
+            assert (into / name).resolve().is_relative_to(into)
 
 
 def test_what_is_put_there_later_follows_links_as_the_system_would(tmp_path: Path, neogenesis: Any) -> None:
