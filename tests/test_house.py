@@ -14,6 +14,7 @@ import pytest
 
 import neogenesis
 from neogenesis.app.theme.tokens import DAY, NIGHT, Tokens, contrast, tag_look
+from tests.broken import BROKEN
 
 ROOT = Path(neogenesis.__file__).parent
 
@@ -31,6 +32,13 @@ def test_the_command_line_brings_neither_database_nor_window_along() -> None:
     code = "import sys, neogenesis.cli.main\nprint(*(m for m in ('sqlalchemy', 'alembic', 'PyQt6', 'scipy') if m in sys.modules))"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.split() == []
+
+
+def test_what_is_broken_on_purpose_stands_there_once() -> None:
+    """So that `make test-mutants` still breaks what it names."""
+    counts = {one.name: (ROOT / one.file).read_text("utf-8").count(one.before) for one in BROKEN}
+    assert len(counts) == len(BROKEN) > 70
+    assert not {name: count for name, count in counts.items() if count != 1}
 
 
 @pytest.mark.parametrize("tokens", [DAY, NIGHT])

@@ -138,6 +138,7 @@ def test_a_system_with_drivers_is_written_and_starts(
     assert [k for k, box in people.boxes.items() if box.isEnabled()] == ["documents", "films", "programs"]
     assert not people.boxes["programs"].isChecked() and "They fit" in texts(people)
     assert [s.title for s in people.column.strata] == ["System", "documents", "films", "free"]
+    assert {look().role("system").rgb(), look().role("data").rgb()} <= colours(people.column)
     people.boxes["films"].setFocus()
     QTest.keyClick(people.boxes["films"], Qt.Key.Key_Space)
     assert model.fresh.wish.kinds == ("documents",) and "1 file returns" in texts(people)
