@@ -164,6 +164,8 @@ def test_a_system_is_installed_with_the_owners_that_its_image_names(
         (entry("system/bin/su", 3, mode=0o4755, uid=0, gid=12), b"su!"),
         (entry("system/etc/shadow", 4, mode=0o400, uid=0, gid=42), b"keys"),
         (entry("system/home/ann/note", 2, mode=0o640, uid=1000, gid=1000), b"hi"),
+        (entry('system/home/ann/the "best"', 2, mode=0o640, uid=1000, gid=1000), b"hi"),
+        (entry("system/home/ann/caf\udce9", 2, mode=0o640, uid=1000, gid=1000), b"hi"),
     ]
     image, new = system_image(room / "system.tar.zst", more=more), blank(room / "new.img", 300)
     for path in (image, new):
@@ -177,6 +179,11 @@ def test_a_system_is_installed_with_the_owners_that_its_image_names(
     with new.open("rb") as source, volume.open("wb") as out:
         source.seek(start)
         out.write(source.read(size))
+    said = os.fsdecode(subprocess.check_output(["debugfs", "-R", "ls -p /home/ann", volume], stderr=subprocess.DEVNULL))
+    assert {tuple(line.split("/")[2:6]) for line in said.splitlines()} >= {
+        ("100640", "1000", "1000", 'the "best"'),
+        ("100640", "1000", "1000", "caf\udce9"),
+    }
     told = {
         name: run("debugfs", "-R", f"stat {name}", volume)
         for name in ("/bin/su", "/etc", "/etc/shadow", "/home/ann/note")

@@ -60,12 +60,12 @@ def run_tool(
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         text=True,
-        errors="replace",
+        errors="surrogateescape",  # names that are no text go in as they are
         env={**os.environ, "LC_ALL": "C", **(more or {})},
         start_new_session=True,  # Ctrl+C stops the transfer at a safe point, not the utility in the middle
     ) as process:
         try:
-            said, complained = _to_its_end(process, answer, check)
+            said, complained = map(_readable, _to_its_end(process, answer, check))
         except BaseException:
             process.kill()
             raise
@@ -77,6 +77,11 @@ def run_tool(
             "Plan with another size or with --grow none, or check the volume on the customer's machine.",
         )
     return said
+
+
+def _readable(said: str) -> str:
+    """Without what is no text."""
+    return said.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
 
 
 def _to_its_end(

@@ -85,12 +85,13 @@ def _make_ext(
 
 def own_ext_files(path: Path, owners: Mapping[str, tuple[int, int, int | None]]) -> None:
     """Owners, groups and modes, which could not be set on files on their way without rights. Raises ToolFailed."""
-    wanted = {name: one for name, one in owners.items() if '"' not in name and "\n" not in name}
-    if not wanted or os.geteuid() == 0:
+    if os.geteuid() == 0:
         return
     lines = []
-    for name, (user, group, mode) in wanted.items():
-        place = f'"/{name}"'
+    for name, (user, group, mode) in owners.items():
+        if "\n" in name:  # no order can name it
+            continue
+        place = '"/{}"'.format(name.replace('"', '""'))
         lines += [f"sif {place} uid {user}", f"sif {place} gid {group}"]
         lines += [f"sif {place} mode {mode:#o}".replace("0o", "0")] if mode is not None else []
     run_tool(
