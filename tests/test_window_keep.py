@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.keep.view import KeepSheet
 from neogenesis.app.window import MainWindow
 from tests.boots import BY_FILE, drive, loader
-from tests.drives import check_volume, run, same_bytes, set_docks, simulated, spans
+from tests.drives import blank, check_volume, run, same_bytes, set_docks, simulated, spans
 from tests.test_window import plan, survey, texts
 
 Open = Callable[[Path], MainWindow]
@@ -217,7 +217,14 @@ def test_a_device_class_is_chosen_in_plan_and_its_steps_follow(
 
 
 def test_an_installer_stick_from_the_window(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    """The smallest stick that is large enough is ticked, not the job's new drive; it is tested for its size first."""
     image = drive(small_bench / "installer.img", "TOKEN-ONE", {"EFI/BOOT/BOOTX64.EFI": loader(BY_FILE)})
+    docked = ["old.drive.json", "new.drive.json"]
+    for name, size, bus in (("small", 20, "card"), ("right", 200, "usb-sata"), ("large", 400, "card")):
+        blank(small_bench / f"{name}.img", size)
+        docked.append(f"{name}.drive.json")
+        simulated(small_bench / docked[-1], f"{name}.img", model="Ostrel S", serial=f"OS-0000{name.upper()}", bus=bus)
+    set_docks(small_bench, docked)
     window = open_window(small_bench)
     window.open_job("T-7")
     window.activateWindow()
@@ -227,11 +234,15 @@ def test_an_installer_stick_from_the_window(small_bench: Path, open_window: Open
     sheet.place.setText(str(image))
     sheet._look_into()
     qtbot.waitUntil(lambda: "started by UEFI" in sheet.about.text(), timeout=30_000)
-    sheet.place.clear()
-    sheet.reject()
-    begin_keep(window, qtbot, "stick", image, "41f2")
+    assert [Path(name).name for name, (box, _) in sheet.targets.items() if box.isChecked()] == ["right.drive.json"]
+    assert sheet.check_size.isVisible() and not sheet.start.isEnabled()
+    sheet.check_size.click()
+    next(typed for box, typed in sheet.targets.values() if box.isChecked()).setText("ight")
+    assert sheet.start.isEnabled()
+    sheet.start.click()
     end_keep(window, qtbot)
     assert window.job.keep.failure is None, window.job.keep.failure
-    assert same_bytes(image, small_bench / "new.img", image.stat().st_size)
+    assert same_bytes(image, small_bench / "right.img", image.stat().st_size)
+    assert (small_bench / "new.img").stat().st_blocks == 0
     kinds = [e.kind for e in window.job.log()]
     assert {"stick-start", "stick-done"} <= set(kinds) and window.job.job.stop != "swap"

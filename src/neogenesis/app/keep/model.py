@@ -120,10 +120,18 @@ class KeepModel(QObject):
             return False
         return self.kept.process > 0 and str(self._path).encode() in command
 
-    def start(self, kind: Kind, place: str, tails: Sequence[str] = (), targets: Sequence[str] = ()) -> None:
+    def start(
+        self,
+        kind: Kind,
+        place: str,
+        tails: Sequence[str] = (),
+        targets: Sequence[str] = (),
+        check_size: bool = False,
+    ) -> None:
         """`place` is the image file, the folder, or the drive or image file that a rescue goes onto.
 
-        For a restore or a stick it is the image that is put onto `targets`, each confirmed by one of `tails`.
+        For a restore or a stick it is the image that is put onto `targets`, each confirmed by one of `tails`; with
+        `check_size` a stick is first tested for being as large as it says.
         """
         old = self._session.place("old")
         if self.is_active or not place or not (old or kind in ONTO):
@@ -138,6 +146,8 @@ class KeepModel(QObject):
         arguments += ["--events", str(self._path)]
         if kind == "stick":
             arguments += ["--layout", "fitting"]
+        if check_size and not again:
+            arguments += ["--check-size", "quick"]
         for tail in tails:
             arguments += ["--confirm", tail]
         if kind == "rescue":

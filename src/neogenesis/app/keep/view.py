@@ -53,6 +53,8 @@ _CHOICES: tuple[tuple[Kind, str, str], ...] = (
 )
 
 
+#: Buses of what an installer is usually put onto.
+_STICKS = frozenset({"usb-sata", "card"})
 _STARTS = {"uefi": mark("UEFI"), "legacy": mark("legacy firmware")}
 
 
@@ -99,7 +101,9 @@ class KeepSheet(QDialog):
         where.addWidget(self.place, 1)
         where.addWidget(self._choose)
         self.about = label("", "muted", wrap=True, copyable=True)
-        self._looked_at = ""
+        self._looked_at, self._needed_bytes = "", 0
+        self.check_size = QCheckBox(tr("first test whether each is as large as it says"))
+        self.check_size.setToolTip(tr("A sample of places is written and read back; what the stick holds is lost"))
         self.place.editingFinished.connect(self._look_into)
         confirm = row(gap=8)
         confirm.addWidget(self._tail_title, 1)
@@ -113,6 +117,7 @@ class KeepSheet(QDialog):
                 self._place_title,
                 where,
                 self.about,
+                self.check_size,
                 confirm,
                 self._targets_title,
                 self._target_list,
@@ -184,6 +189,8 @@ class KeepSheet(QDialog):
             name, size = got.label or Path(got.path).name, both(got.size_bytes)
             words = tr("{0}, {1}, started by {2}.").format(name, size, starts)
             self.about.setText(" ".join([words, *map(said, got.notes)]))
+            self._needed_bytes = got.size_bytes
+            self.refresh()
         self._fit()
 
     def _start(self) -> None:
@@ -197,7 +204,8 @@ class KeepSheet(QDialog):
         elif kind == "rescue":
             tails = [self.tail.text().strip()]
         whole = Path(place).expanduser()
-        self._model.start(kind, str(whole.absolute() if kind == "stick" else whole), tails, names)
+        from_ = str(whole.absolute() if kind == "stick" else whole)
+        self._model.start(kind, from_, tails, names, check_size=kind == "stick" and self.check_size.isChecked())
         if self._model.is_active:
             for key in [key for key in self._desk.drafts if key.startswith("keep ")]:
                 del self._desk.drafts[key]
@@ -205,10 +213,10 @@ class KeepSheet(QDialog):
             self.accept()
 
     def _fill_targets(self) -> None:
-        """A line for every connected drive that could be written to; the job's new drive is ticked."""
+        """A line for every connected drive that could be written to; the one that is likely meant is ticked."""
         clear(self._targets)
         self.targets = {}
-        old, new = self._desk.old_dock(), self._desk.new_dock()
+        old, meant = self._desk.old_dock(), self._meant()
         for dock in self._desk.bench.docks():
             docked = dock.docked
             if not dock.present or docked is None or docked.trouble or (old and dock.tag == old.tag):
@@ -220,7 +228,7 @@ class KeepSheet(QDialog):
             box.setText(
                 f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}  {both(drive.size_bytes)}"
             )
-            box.setChecked(self._ticked.get(docked.name, new is not None and dock.tag == new.tag))
+            box.setChecked(self._ticked.get(docked.name, docked.name == meant))
             typed.setProperty("expected", confirm_tail(drive))
             box.toggled.connect(lambda on, name=docked.name: self._tick(name, on))
             line = row(tag, box, None, typed, gap=10)
@@ -228,6 +236,16 @@ class KeepSheet(QDialog):
             holder.setLayout(line)
             self._targets.addWidget(holder)
             self.targets[docked.name] = (box, typed)
+
+    def _meant(self) -> str:
+        """The job's new drive; for an installer the smallest stick or card that is large enough for it."""
+        new = self._desk.new_dock()
+        if self.kind != "stick":
+            return new.docked.name if new is not None and new.docked is not None else ""
+        found = [d.docked for d in self._desk.bench.docks() if d.present and d.docked is not None and d != new]
+        sticks = [d for d in found if d.drive.bus in _STICKS and not (d.drive.rotational or d.trouble)]
+        fit = [d for d in sticks if 0 < self._needed_bytes <= d.drive.size_bytes]
+        return min(fit, key=lambda d: d.drive.size_bytes).name if fit else ""
 
     def _tick(self, name: str, on: bool) -> None:
         self._ticked[name] = on
@@ -262,6 +280,7 @@ class KeepSheet(QDialog):
         for widget in (self.tail, self._tail_title):
             widget.setVisible(self.kind == "rescue")
         self.about.setVisible(self.kind == "stick")
+        self.check_size.setVisible(self.kind == "stick")
         self._look_into()
         self._show_ready()
         self._fit()
