@@ -25,6 +25,8 @@ from neogenesis.core.drivers.inf import parsed_decoration
 from neogenesis.core.drivers.modules import claimed, firmware_of
 from neogenesis.core.drivers.rank import is_generic
 from neogenesis.core.errors import BadArgument, BadRecord
+from tests.drives import NT_DATA, Part, blank, data_hash, make_drive, simulated
+from tests.hives import make_hive
 from tests.infs import DEVICE, SUBSYSTEM, corpus, inf, line, package
 
 
@@ -468,6 +470,51 @@ def test_a_package_brings_nothing_through_a_link(tmp_path: Path) -> None:
     find_drivers(Hardware(devices=(device,)), tmp_path / "packages", tmp_path / "out")
     packed = [p for p in (tmp_path / "out").rglob("*") if p.is_file()]
     assert packed and not any(b"of the bench" in p.read_bytes() for p in packed)
+
+
+def old_system(tmp_path: Path) -> Path:
+    """A drive whose system knows its devices, and keeps two packages of theirs and one of its own."""
+    store = tmp_path / "store"
+    models = {"Models.NTamd64": [line(DEVICE)]}
+    more = "\n[SourceDisksFiles]\ndriver.sys = 1\nfirm.bin = 1,deep\n"
+    package(store / "link.inf_amd64_1", "link.inf", inf(models, version="1.0.0.0") + more, "utf-16-le")
+    package(store / "link.inf_amd64_2", "link.inf", inf(models, version="2.0.0.0") + more)
+    (store / "link.inf_amd64_2/deep").mkdir()
+    (store / "link.inf_amd64_2/deep/firm.bin").write_bytes(b"firm" * 500)
+    newest = inf(models, version="9.0.0.0", date="03/04/2031")
+    package(store / "inbox.inf_amd64_3", "inbox.inf", newest.replace("Provider = %Maker%", 'Provider = "Microsoft"'))
+    devices = {
+        "Select": {"Current": 1},
+        "ControlSet001\\Enum\\PCI\\VEN_1D0A\\1": {"DeviceDesc": "Link", "HardwareID": [DEVICE], "Service": "link"},
+    }
+    files = {
+        f"Windows/System32/DriverStore/FileRepository/{p.relative_to(store).as_posix()}": p.read_bytes()
+        for p in store.rglob("*")
+        if p.is_file()
+    }
+    files["Windows/System32/config/SYSTEM"] = make_hive(tmp_path / "SYSTEM", devices)
+    files["Windows/System32/ntoskrnl.exe"] = b"MZ"
+    make_drive(tmp_path / "old.img", 96, [Part(80, NT_DATA, "ntfs", "Main", files)])
+    return simulated(tmp_path / "old.drive.json", "old.img", serial="HD5-1", clock="virtual")
+
+
+def test_the_old_system_itself_says_its_devices_and_gives_its_packages(tmp_path: Path, neogenesis: Any) -> None:
+    old = old_system(tmp_path)
+    before = data_hash(tmp_path / "old.img")
+    said = neogenesis("drivers", old, old, "--pack", tmp_path / "out").stdout
+    assert "covered" in said and "link.inf_amd64_2/link.inf 2.0.0.0" in said and "inbox" not in said
+    assert "after malware not to be trusted" in said
+    packed = {p.relative_to(tmp_path / "out").as_posix(): p for p in (tmp_path / "out").rglob("*") if p.is_file()}
+    assert packed["001-link/deep/firm.bin"].read_bytes() == b"firm" * 500 and "001-link/driver.cat" in packed
+    assert data_hash(tmp_path / "old.img") == before
+    again = json.loads(neogenesis("drivers", old, old, "--json").stdout)
+    assert again["devices"][0]["best"]["version"] == "2.0.0.0" and len(again["notes"]) == 1
+    failing = simulated(tmp_path / "worn.drive.json", "old.img", serial="HD5-1", health={"pending_sectors": 16})
+    assert "is failing" in neogenesis("drivers", old, failing, status=3).stderr
+    blank(tmp_path / "none.img", 80)
+    none = simulated(tmp_path / "none.drive.json", "none.img", serial="N-1")
+    assert "keeps driver packages" in neogenesis("drivers", old, none, status=2).stderr
+    assert "which devices it had" in neogenesis("drivers", none, old, status=2).stderr
 
 
 def test_devices_without_a_name_get_one_from_the_id_files(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

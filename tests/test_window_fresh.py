@@ -120,6 +120,12 @@ def test_a_system_with_drivers_is_written_and_starts(
     qtbot.waitUntil(lambda: model.fresh.coverage is not None, timeout=60_000)
     pause(30)
     assert model.fresh.coverage.missing == ("Sound", "Camera") and "No sound, no microphone" in texts(sheet)
+    sheet.own.click()
+    assert "of the old system itself" in texts(sheet)
+    sheet.search.click()
+    qtbot.waitUntil(lambda: not model.fresh.asking, timeout=60_000)
+    pause(30)
+    assert "keeps driver packages" in sheet.fault, "the demo's old system has none"
     sheet.accept()
     assert "Missing: Sound, Camera" in texts(window)
     files = small_bench / "saved"

@@ -21,6 +21,7 @@ import numpy as np
 from neogenesis.bench.archives import is_archive, unpack
 from neogenesis.bench.folders import cache_folder
 from neogenesis.bench.id_names import with_names
+from neogenesis.bench.old_system import OwnPackages, devices_of, is_drive, own_packages
 from neogenesis.core.drivers.answer import Answer, Skipped, answer, shopping_list
 from neogenesis.core.drivers.hardware import Device, Hardware, read_hardware
 from neogenesis.core.drivers.inf import Inf, InfFault, read_inf
@@ -33,10 +34,21 @@ _LARGEST_INF, _LARGEST_MODULE, _MOST_FILES, _DEEPEST = 16 << 20, 256 << 20, 2_00
 #: Written into the name of the cache: another version of the reader reads anew.
 _READER = "3"
 _SEVERAL = 400
+#: Who provides the packages that come with the system, and are there again when it is installed anew.
+_SYSTEM_MAKERS = frozenset({"microsoft"})
+_OWN_NOTE = (
+    "These packages come from the old system's own store: they are as old as it is, and after malware not to be "
+    "trusted. The makers' own come first."
+)
 
 
 def read_devices(path: Path) -> Hardware:
-    """A hardware list from a file, or from a folder with modalias files; raises BadArgument or BadRecord."""
+    """A hardware list from a file, a folder with modalias files, or the old system itself on its drive or image.
+
+    Raises BadArgument or BadRecord.
+    """
+    if is_drive(path):
+        return with_names(devices_of(path))
     try:
         if path.is_dir():
             texts = [p.read_bytes() for p in sorted(path.rglob("modalias")) if p.is_file()]
@@ -67,28 +79,40 @@ class Found:
 
 
 def find_drivers(hardware: Hardware, packages: Path, pack: Path | None = None) -> Found:
-    """Ask a folder of packages, or a kernel tree; with `pack`, what is needed is put there. Raises NeogenesisError."""
-    if not packages.is_dir():
+    """Ask a folder of packages, a kernel tree, or the drive of the old system with the packages that it keeps.
+
+    With `pack`, what is needed is put there. Raises NeogenesisError.
+    """
+    of_drive = not packages.is_dir() and is_drive(packages)
+    if not (of_drive or packages.is_dir()):
         raise BadArgument(f"The folder of packages “{packages}” is not there.", "Check the name.")
     with ExitStack() as stack:
-        trees = sorted(packages.rglob("modules.alias"))
-        if trees:
+        scratch = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="neogenesis-drivers-")))
+        trees = [] if of_drive else sorted(packages.rglob("modules.alias"))
+        if of_drive:
+            own = stack.enter_context(own_packages(packages, scratch))
+            found = _from_infs(hardware, scratch, scratch, packages, own)
+        elif trees:
             found = _from_kernel(hardware, packages, trees)
         else:
-            unpacked = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="neogenesis-drivers-")))
-            found = _from_infs(hardware, packages, unpacked)
+            found = _from_infs(hardware, packages, scratch, packages)
         if pack is not None:
             _pack(found, pack)
         return found
 
 
-def _from_infs(hardware: Hardware, packages: Path, unpacked: Path) -> Found:
+def _from_infs(
+    hardware: Hardware, packages: Path, unpacked: Path, known_by: Path, own: OwnPackages | None = None
+) -> Found:
+    """`known_by` names the cache. Of an old system's `own` packages those of the system itself do not count."""
     numbered = list(enumerate(hardware.devices))
     version = hardware.version()
     by_device: dict[int, list[Match]] = {}
     skipped: list[Skipped] = []
     places: dict[str, Indexed] = {}
-    for one in _indexed(packages, unpacked, hardware, skipped):
+    for one in _indexed(packages, unpacked, hardware, skipped, known_by):
+        if own is not None and one.inf is not None and one.inf.provider.casefold() in _SYSTEM_MAKERS:
+            continue
         if one.inf is None:
             skipped.append(Skipped(inf=one.name, text=one.error))
             continue
@@ -101,9 +125,13 @@ def _from_infs(hardware: Hardware, packages: Path, unpacked: Path) -> Found:
     files: dict[str, list[tuple[Path, str]]] = {}
     for held in by_device.values():
         best = min(held, key=lambda m: (m.rank, m.inf.casefold()))
+        if own is not None:
+            own.complete(places[best.inf].folder)
         files.setdefault(best.inf, list(_package_files(places[best.inf])))
     sizes = {name: sum(_size(path) for path, _ in some) for name, some in files.items()}
     made = answer(hardware, by_device, sizes, sorted(skipped, key=lambda s: s.inf.casefold()))
+    if own is not None:
+        made = msgspec.structs.replace(made, notes=(_OWN_NOTE,))
     return Found(made, {name: files[name] for name in made.order})
 
 
@@ -131,7 +159,9 @@ def _walk(folder: Path) -> Iterator[Path]:
                 yield Path(entry.path)
 
 
-def _indexed(packages: Path, unpacked: Path, hardware: Hardware, skipped: list[Skipped]) -> Iterator[Indexed]:
+def _indexed(
+    packages: Path, unpacked: Path, hardware: Hardware, skipped: list[Skipped], known_by: Path
+) -> Iterator[Indexed]:
     """Each INF of the folder and of archives in it that matters, out of the cache where it has not changed since."""
     infs: list[tuple[str, Path]] = []
     for path in _walk(packages):
@@ -140,7 +170,7 @@ def _indexed(packages: Path, unpacked: Path, hardware: Hardware, skipped: list[S
             infs.append((name, path))
         elif is_archive(name):
             infs += _of_archive(name, path, unpacked, skipped)
-    yield from _read_all(packages, infs, hardware)
+    yield from _read_all(known_by, infs, hardware)
 
 
 def _of_archive(name: str, path: Path, unpacked: Path, skipped: list[Skipped]) -> list[tuple[str, Path]]:

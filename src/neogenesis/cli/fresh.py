@@ -27,7 +27,7 @@ _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON."
 
 @click.command()
 @click.argument("hardware", metavar="HARDWARE", type=click.Path(path_type=Path))
-@click.argument("packages", metavar="PACKAGES_DIR", type=click.Path(path_type=Path))
+@click.argument("packages", metavar="PACKAGES_DIR|DRIVE", type=click.Path(path_type=Path))
 @click.option(
     "--pack", metavar="OUT_DIR", type=click.Path(path_type=Path), help="Put what is needed into a new folder."
 )
@@ -35,8 +35,9 @@ _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON."
 def drivers(hardware: Path, packages: Path, pack: Path | None, as_json: bool) -> None:
     """Say which driver packages of a folder a machine needs, which are best, and what is missing.
 
-    HARDWARE is our own record, modalias files, what lspci -nn or lsusb print, or an export with device identifiers.
-    PACKAGES_DIR holds INF files, also in archives, or a Linux kernel tree.
+    HARDWARE is our own record, modalias files, what lspci -nn or lsusb print, an export with device identifiers, or the
+    drive or image of the old system. PACKAGES_DIR holds INF files, also in archives, or a Linux kernel tree; a DRIVE is
+    that of the old system with the packages that it keeps.
 
     Example: neogenesis drivers desk.hardware.json packages --pack stick/drivers
     """
@@ -55,6 +56,8 @@ def drivers(hardware: Path, packages: Path, pack: Path | None, as_json: bool) ->
         click.echo(f"{number:>3}  {inf}{during}")
     for one in found.skipped:
         click.echo(f"passed over: {one.inf}: {one.text}")
+    for note in found.notes:
+        click.echo(note)
     click.echo(f"{found.bytes} bytes in {len(found.order)} packages; {len(found.missing)} devices without a driver.")
 
 

@@ -50,9 +50,12 @@ class DriversSheet(QDialog):
         inner = QWidget()
         inner.setLayout(stack(self._rows, None))
         of = row(button(tr("Hardware list…"), self._choose_hardware), self._of, gap=look().px(12))
-        source = row(button(tr("Packages…"), self._choose_packages), self._from, gap=look().px(12))
-        for line in (of, source):
-            line.setStretch(1, 1)
+        choose = button(tr("Packages…"), self._choose_packages)
+        tip = tr("Packages that it keeps on the old drive")
+        self.own = button(tr("The old system's own"), self._take_own, "", tip)
+        source = row(choose, self.own, self._from, gap=look().px(12))
+        of.setStretch(1, 1)
+        source.setStretch(2, 1)
         words = tr(
             "A list is our own record, modalias files, what lspci -nn or lsusb print, or an export with device "
             "identifiers. Drop files here as well."
@@ -85,6 +88,10 @@ class DriversSheet(QDialog):
         if place:
             self.take(Path(place))
 
+    def _take_own(self) -> None:
+        self.packages = Path(self._model.old_drive)
+        self.refresh()
+
     def _dropped(self, files: list[Path]) -> None:
         for one in files:
             self.take(one)
@@ -104,7 +111,10 @@ class DriversSheet(QDialog):
     def refresh(self) -> None:
         model, found = self._model, self._model.coverage
         self._of.setText(self.hardware.name if self.hardware is not None else tr("none yet"))
-        self._from.setText(str(self.packages) if self.packages is not None else tr("none yet"))
+        self.own.setEnabled(bool(model.old_drive))
+        own = self.packages is not None and str(self.packages) == model.old_drive
+        folder = str(self.packages) if self.packages is not None else tr("none yet")
+        self._from.setText(tr("of the old system itself") if own else folder)
         self.search.setEnabled(not model.asking and self.hardware is not None and self.packages is not None)
         self._fault.setText(said(model.failure.sentence()) if model.failure is not None else "")
         clear(self._rows)
@@ -118,6 +128,8 @@ class DriversSheet(QDialog):
                 covered, len(found.devices), during
             )
         )
+        for note in found.notes:
+            self._rows.addWidget(notice("caution", note))
         for device in sorted(found.devices, key=lambda d: _ORDER.index(d.status)):
             self._rows.addWidget(_line(device))
         for one in found.skipped:

@@ -72,7 +72,10 @@ class Skipped(Record, frozen=True, kw_only=True):
 
 
 class Answer(Record, frozen=True, kw_only=True):
-    """`order` names each INF that is needed once, `during_installation` those of them that must be on the stick."""
+    """`order` names each INF that is needed once, `during_installation` those of them that must be on the stick.
+
+    `notes` are what should be known of where the packages come from.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.drivers/1"
 
@@ -83,6 +86,7 @@ class Answer(Record, frozen=True, kw_only=True):
     order: tuple[str, ...]
     bytes: int
     skipped: tuple[Skipped, ...] = ()
+    notes: tuple[str, ...] = ()
 
 
 def kind_of(device: Device, match: Match | None) -> Kind:
