@@ -13,16 +13,15 @@ from neogenesis.core.plan.appliance import Appliance, read_appliance
 
 _DATA = files("neogenesis").joinpath("data")
 _TEXTS = (
-    *(
-        "afterwards.toml",
-        "decide.toml",
-        "drivers.toml",
-        "fills.toml",
-        "first-boot.toml",
-        "intake.toml",
-        "recipes.toml",
-        "swap.toml",
-    ),
+    "afterwards.toml",
+    "decide.toml",
+    "drivers.toml",
+    "file-kinds.toml",
+    "fills.toml",
+    "first-boot.toml",
+    "intake.toml",
+    "recipes.toml",
+    "swap.toml",
     "triage.toml",
 )
 

@@ -11,8 +11,8 @@ import click
 
 from neogenesis.bench.telling import EventsTo
 from neogenesis.core.errors import BadArgument
+from neogenesis.core.file_kinds import KINDS
 from neogenesis.core.record import to_json
-from neogenesis.core.reinstall.returned import KINDS
 from neogenesis.core.units import both_text, duration_text, parse_size
 
 if TYPE_CHECKING:

@@ -17,7 +17,8 @@ from neogenesis.app.parts.strata import FREE, Stratum, place_strata
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact
 from neogenesis.bench.installing import volume_for_people
-from neogenesis.core.reinstall.returned import KINDS, Kind, KindCount, LeftOut, Returnable
+from neogenesis.core.file_kinds import KINDS, Kind
+from neogenesis.core.reinstall.returned import KindCount, LeftOut, Returnable
 
 _TITLES: dict[Kind, str] = {
     "documents": mark("documents"),

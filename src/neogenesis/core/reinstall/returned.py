@@ -8,91 +8,16 @@ RFC 6350), bookmarks.
 
 from __future__ import annotations
 
+import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator
 from pathlib import PurePosixPath
-from typing import ClassVar, Literal
+from typing import ClassVar
 
+from neogenesis.core.file_kinds import Kind, kind_by_name
 from neogenesis.core.record import Record
 from neogenesis.core.units import both_text
 
-Kind = Literal["documents", "pictures", "films", "music", "mail", "archives", "programs", "other"]
-KINDS: tuple[Kind, ...] = ("documents", "pictures", "films", "music", "mail", "archives", "other", "programs")
-_KINDS: dict[Kind, frozenset[str]] = {
-    "documents": frozenset(
-        [
-            "pdf",
-            "txt",
-            "rtf",
-            "doc",
-            "docx",
-            "odt",
-            "xls",
-            "xlsx",
-            "ods",
-            "csv",
-            "ppt",
-            "pptx",
-            "odp",
-            "md",
-            "tex",
-            "epub",
-            "html",
-            "htm",
-        ]
-    ),
-    "pictures": frozenset(
-        ["jpg", "jpeg", "png", "gif", "tif", "tiff", "bmp", "heic", "webp", "raw", "cr2", "nef", "dng", "svg", "xmp"]
-    ),
-    "films": frozenset(["mp4", "mkv", "avi", "mov", "wmv", "mpg", "mpeg", "webm", "m4v"]),
-    "music": frozenset(["mp3", "flac", "ogg", "wav", "m4a", "aac", "wma", "opus", "mid"]),
-    "mail": frozenset(["eml", "mbox", "msg", "pst", "ost", "dbx", "ics", "vcf"]),
-    "archives": frozenset(["zip", "7z", "rar", "tar", "gz", "tgz", "bz2", "xz", "zst", "cab", "iso"]),
-    "programs": frozenset(
-        [
-            "exe",
-            "com",
-            "bat",
-            "cmd",
-            "scr",
-            "msi",
-            "msp",
-            "ps1",
-            "psm1",
-            "vbs",
-            "vbe",
-            "js",
-            "jse",
-            "wsf",
-            "wsh",
-            "hta",
-            "cpl",
-            "dll",
-            "sys",
-            "drv",
-            "ocx",
-            "jar",
-            "lnk",
-            "pif",
-            "reg",
-            "sh",
-            "run",
-            "deb",
-            "rpm",
-            "appimage",
-            "apk",
-            "chm",
-            "inf",
-            "gadget",
-            "msc",
-            "url",
-            "desktop",
-            "elf",
-            "so",
-            "ko",
-        ]
-    ),
-}
 _MARKS = (b"MZ", b"\x7fELF", b"#!", b"\xca\xfe\xba\xbe", b"\xcf\xfa\xed\xfe")
 #: What the NT family holds in no name.
 _NOT_IN_NT = frozenset('<>:"|?*\\') | {chr(n) for n in range(32)}
@@ -105,42 +30,10 @@ _OF_SYSTEM = frozenset(
     {"pagefile.sys", "hiberfil.sys", "swapfile.sys", "bootmgr", "bootnxt", "swapfile", "vmlinuz", "initrd.img"}
 )
 #: Folders there that are.
-_FOLDERS_OF_SYSTEM = frozenset(
-    [
-        "windows",
-        "windows.old",
-        "program files",
-        "program files (x86)",
-        "programdata",
-        "perflogs",
-        "msocache",
-        "recovery",
-        "$recycle.bin",
-        "system volume information",
-        "$windows.~bt",
-        "$winreagent",
-        "config.msi",
-        "boot",
-        "efi",
-        "etc",
-        "usr",
-        "var",
-        "bin",
-        "sbin",
-        "lib",
-        "lib32",
-        "lib64",
-        "opt",
-        "proc",
-        "sys",
-        "dev",
-        "run",
-        "tmp",
-        "root",
-        "snap",
-        "lost+found",
-        "meridian",
-    ]
+_FOLDERS_OF_SYSTEM = re.compile(
+    r"windows(\.old)?|program files( \(x86\))?|programdata|perflogs|msocache|recovery|\$recycle\.bin|\$windows\.~bt|"
+    r"\$winreagent|system volume information|config\.msi|boot|efi|meridian|etc|usr|var|s?bin|lib(32|64)?|opt|proc|sys|"
+    r"dev|run|tmp|root|snap|lost\+found"
 )
 _HOMES = frozenset({"users", "home", "documents and settings"})
 _NOBODYS_HOMES = frozenset({"default", "default user", "all users", "lost+found"})
@@ -284,8 +177,7 @@ def kind_of_file(path: str, head: bytes = b"") -> Kind:
     """By its name, and for programs and mail also by how it begins."""
     if head.startswith(_MARKS):
         return "programs"
-    ending = PurePosixPath(path).suffix[1:].casefold()
-    known: Kind = next((kind for kind, endings in _KINDS.items() if ending in endings), "other")
+    known = kind_by_name(path)
     return "mail" if known == "other" and _group(path, head) in ("Mail", "Calendars and addresses") else known
 
 
@@ -388,7 +280,7 @@ def place_of(path: str, family: str) -> tuple[str, str]:
         inner = parts[2].casefold()
         of_programs = inner in _SETTINGS or inner.startswith(("ntuser.", "."))
         return "/".join([home, *parts[1:]]), "/".join(parts[:3]) if of_programs else ""
-    if top in _FOLDERS_OF_SYSTEM:
+    if _FOLDERS_OF_SYSTEM.fullmatch(top):
         return "", parts[0]
     return "/".join([home, "Public" if home == "Users" else "shared", "Returned", *parts]), ""
 

@@ -5,32 +5,34 @@ from __future__ import annotations
 from fnmatch import fnmatchcase
 from hashlib import blake2s
 
+from neogenesis.core.file_kinds import Kind, kind_by_name
 from neogenesis.core.system import is_of_people
 
 _FORBIDDEN = str.maketrans(dict.fromkeys('<>:"\\|?*', "_") | {chr(n): "_" for n in range(32)})
 _RESERVED = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(1, 10)), *(f"lpt{n}" for n in range(1, 10))}
 _LONGEST_BYTES = 200
-_KINDS = (
-    ("pictures", ("/pictures/", "/photos/", "/dcim/"), (".jpg", ".jpeg", ".png", ".heic", ".raw", ".tif", ".tiff")),
-    (
-        "documents",
-        ("/documents/", "/my documents/"),
-        (".pdf", ".doc", ".docx", ".odt", ".xlsx", ".ods", ".txt"),
-    ),
-    ("mail", ("/mail/",), (".pst", ".ost", ".mbox", ".eml", ".mail")),
+#: Folders that say what lies in them, and kinds of files that count as the same elsewhere among people's folders.
+_KINDS: tuple[tuple[str, tuple[str, ...], tuple[Kind, ...]], ...] = (
+    ("pictures", ("/pictures/", "/photos/", "/dcim/"), ("pictures",)),
+    ("documents", ("/documents/", "/my documents/"), ("documents",)),
+    ("mail", ("/mail/",), ("mail",)),
     ("desktop", ("/desktop/",), ()),
-    ("saved games", ("/saved games/",), (".sav",)),
-    ("music and films", ("/music/", "/videos/"), (".mp3", ".flac", ".mp4", ".mov", ".mkv")),
+    ("saved games", ("/saved games/",), ()),
+    ("music and films", ("/music/", "/videos/"), ("music", "films")),
 )
+_SAVED_GAME = ".sav"
 
 
 def kind_of(path: str) -> str:
     """`pictures`, `documents`, `mail`, `desktop`, `saved games`, `music and films`, `other of people`, or `rest`."""
     folded = f"/{path.casefold()}"
     at_home = is_of_people(path)
-    for kind, folders, endings in _KINDS:
-        if any(f in folded for f in folders) or (at_home and folded.endswith(endings)):
+    by_name = kind_by_name(path) if at_home else "other"
+    for kind, folders, same in _KINDS:
+        if any(f in folded for f in folders) or by_name in same:
             return kind
+    if at_home and folded.endswith(_SAVED_GAME):
+        return "saved games"
     return "other of people" if at_home else "rest"
 
 
