@@ -844,6 +844,9 @@ def test_files_return_from_the_old_drive_or_its_image_itself(family: str, tmp_pa
     assert data_hash(tmp_path / "old.img") == before
     assert "made anew itself" in neogenesis(*command, "--data", drive, status=2).stderr
     assert "no kind of files" in neogenesis(*command, "--data", old, "--kinds", "money", status=2).stderr
+    assert "Say from where" in neogenesis(*command, "--kinds", "music", status=2).stderr
+    assert "nothing would go back" in neogenesis(*command, "--data", old, "--kinds", "films", status=2).stderr
+    assert "nothing would go back" in neogenesis(*command, "--data", image, status=2).stderr, "no drive, no files"
     # Another drive by the same name, and one that is failing or cannot be read whole.
     plan = next(tmp_path.glob("install-*.plan.json"))
     text = json.loads(old.read_text())

@@ -27,6 +27,8 @@ from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.fit.view import FitView
 from neogenesis.app.intake.view import IntakeView
 from neogenesis.app.open_job import OpenJob
+from neogenesis.app.plan.people import PeopleSheet
+from neogenesis.app.plan.view import PlanView
 from neogenesis.app.quote.sheet import QuoteSheet
 from neogenesis.app.settings import Settings, save_settings
 from neogenesis.app.survey.view import SurveyView
@@ -147,10 +149,7 @@ def _photograph_rescue(window: MainWindow, photographer: Photographer, place: Pa
 
 
 def _photograph_judgement(window: MainWindow, photographer: Photographer) -> None:
-    """A clean start recommended; a part that fits; a quote."""
-    _surveyed(window, "T-1049")
-    window.show_stop("decide")
-    photographer.take(window, "decide-fresh")
+    """A part that fits; a quote."""
     job = _surveyed(window, "T-1045")
     window.show_stop("fit")
     view = window.views["fit"]
@@ -272,7 +271,16 @@ def _photograph_fresh(window: MainWindow, photographer: Photographer) -> None:
     if images:
         fresh.change(recipe="linux-uefi-home", system=str(images[0]))
         wait(lambda: fresh.system is not None)
+        fresh.change(data=fresh.old_drive)
+        wait(lambda: fresh.people is not None)
     photographer.take(window, "plan-fresh")
+    planning = window.views["plan"]
+    assert isinstance(planning, PlanView)
+    planning.show_people()
+    people = planning.findChild(PeopleSheet)
+    if people is not None:
+        photographer.take(people, "plan-people")
+        people.accept()
     window.show_stop("first-boot")
     job.first_boot.begin_step("first-start")
     view = window.views["first-boot"]

@@ -91,6 +91,12 @@ def way_back(
             f"“{data}” is made anew itself; no files can return from it.", "Name another drive or folder."
         )
     found = look_through(data, family, programs, kinds)
+    if not found.files:
+        count = sum(one.files for one in found.left_out)
+        raise BadArgument(
+            f"Of “{data}” nothing would go back to people; {count} files stay out. Nothing was written.",
+            "Name another folder or drive, or other kinds.",
+        )
     return WayBack(data, programs, kinds, drive_of_files(data), found.room_bytes), found
 
 

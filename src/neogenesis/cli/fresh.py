@@ -170,6 +170,8 @@ def install(
     found = inspect_system(system)
     wanted = _wanted(more)
     back, returned = None, None
+    if data is None and (kinds or programs):
+        raise BadArgument("Nothing is to go back to people, so no kinds can be chosen.", "Say from where: --data.")
     if data is not None:
         family = found.description.family
         back, returned = installing.way_back(data, family, programs, _kinds(kinds), drives)
