@@ -38,9 +38,9 @@ def test_a_transfer_is_told_from_its_start_to_its_end() -> None:
 
 
 def test_what_is_made_ready_is_neither_copied_nor_drawn_as_a_course() -> None:
-    ready = told("progress", phase="prepare", copied_bytes=10, total_bytes=40, time_s=2.0, left_s=(3.0, 9.0))
+    ready = told("progress", phase="fill", copied_bytes=10, total_bytes=40, time_s=2.0, left_s=(3.0, 9.0))
     found = Progress().after(ready, None)
-    assert (found.phase, found.copied_bytes, found.total_bytes, found.left_s) == ("prepare", 10, 40, (3.0, 9.0))
+    assert (found.phase, found.copied_bytes, found.total_bytes, found.left_s) == ("fill", 10, 40, (3.0, 9.0))
     assert found.course == () and not found.shares and found.soundings == ()
     copied = found.after(told("progress", phase="copy", copied_bytes=5, total_bytes=20, time_s=4.0), None)
     assert copied.course == ((4.0, 5),) and copied.copied_before == 0

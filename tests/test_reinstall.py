@@ -352,14 +352,14 @@ def test_an_installation_that_is_killed_is_gone_on_with(tmp_path: Path, neogenes
     events = tmp_path / "events"
     process = subprocess.Popen([*command, "--events", str(events)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
     deadline = time.monotonic() + 60
-    while time.monotonic() < deadline and not (events.exists() and b'"prepare"' in events.read_bytes()):
+    while time.monotonic() < deadline and not (events.exists() and b'"fill"' in events.read_bytes()):
         time.sleep(0.005)
     process.send_signal(signal.SIGINT)
     words = process.communicate(timeout=30)[1].decode()
     assert process.returncode == 6 and "Stopped safely" in words, words
     assert (tmp_path / "new.img").stat().st_blocks == 0 and not list(tmp_path.glob(".*-files-*"))
     told = [json.loads(line) for line in events.read_text().splitlines()]
-    ready = [event for event in told if event.get("phase") == "prepare" and event["event"] == "progress"]
+    ready = [event for event in told if event.get("phase") == "fill" and event["event"] == "progress"]
     counts = [event["copied_bytes"] for event in ready]
     assert counts == sorted(counts) and all(c <= event["total_bytes"] for c, event in zip(counts, ready, strict=True))
     events.unlink()

@@ -310,6 +310,9 @@ def test_from_malware_in_decide_to_files_given_back_by_keyboard_alone(
     qtbot.keyClicks(gates.tail, "41f2")
     tab_to(qtbot, window, gates.start)
     key(qtbot, window, Qt.Key.Key_Space)
+    running = transfer_view(window).running
+    qtbot.waitUntil(lambda: job.transfer.progress.operation >= 1, timeout=60_000)
+    assert running.steps.isVisible() and not running.course.isVisible(), "nothing is written yet"
     qtbot.waitUntil(lambda: job.transfer.state in ("done", "failed", "stopped"), timeout=120_000)
     assert job.transfer.state == "done", job.transfer.failure
     returned = json.loads((job.dossier / "plan.returned.json").read_text())
@@ -318,7 +321,7 @@ def test_from_malware_in_decide_to_files_given_back_by_keyboard_alone(
     assert any("belongs to the old system" in one["why"] for one in returned["left_out"])
     assert data_hash(small_bench / "old.img") == before, "not one byte of the old drive changed"
     heard = {(event.phase, event.event) for event in heard_events(job.dossier / "plan.events.jsonl")}
-    assert {("prepare", "progress"), ("copy", "progress"), ("verify", "progress")} <= heard
+    assert {("fill", "progress"), ("copy", "progress"), ("verify", "progress")} <= heard
 
 
 def heard_events(path: Path) -> list[Event]:

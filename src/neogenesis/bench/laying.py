@@ -23,6 +23,8 @@ from neogenesis.core.errors import BadRecord
 
 _XATTR = "SCHILY.xattr."
 _MOST_LINKS = 40
+#: Zeros of at least so many bytes become a hole.
+_LEAST_HOLE = 64 << 10
 _NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -216,9 +218,15 @@ def put_file(
             place.unlink()
     file = os.open(place, _NEW_FILE, 0o644)
     try:
+        length = 0
         for piece in pieces:
             digest.update(piece)
-            _write_whole(file, piece)
+            length += len(piece)
+            if len(piece) >= _LEAST_HOLE and piece == bytes(len(piece)):
+                os.lseek(file, len(piece), os.SEEK_CUR)
+            else:
+                _write_whole(file, piece)
+        os.ftruncate(file, length)
         if modified_s is not None:
             os.utime(file, (modified_s, modified_s))
     finally:

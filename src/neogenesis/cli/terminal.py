@@ -12,7 +12,14 @@ from neogenesis.core.units import decimal_text, duration_text
 from neogenesis.core.work import Event
 
 _CLEAR = "\r\x1b[2K"
-_WORDS = {"copy": "copying", "verify": "reading back", "prepare": "preparing", "image": "imaging", "rescue": "rescuing"}
+_WORDS = {
+    "copy": "copying",
+    "verify": "reading back",
+    "prepare": "preparing",
+    "fill": "putting files together",
+    "image": "imaging",
+    "rescue": "rescuing",
+}
 _SECONDS = 0.2
 
 

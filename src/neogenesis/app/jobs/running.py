@@ -38,9 +38,8 @@ def running_of(desk: OpenJob, now: datetime) -> Running:
     """What is to be said of the work of a job."""
     if desk.transfer.is_active:
         progress = desk.transfer.progress
-        what = {"verify": tr("reads back"), "copy": tr("copies")}.get(
-            progress.phase, said(progress.now) or tr("begins")
-        )
+        words = {"verify": tr("reads back"), "copy": tr("copies"), "fill": tr("puts files together")}
+        what = words.get(progress.phase, said(progress.now) or tr("begins"))
         if desk.transfer.state == "paused":
             what = tr("paused")
         total, left = progress.total_bytes, progress.left_s

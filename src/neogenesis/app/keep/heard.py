@@ -31,7 +31,7 @@ class Lane:
     @property
     def carried_bytes(self) -> int:
         """Copied, and then read back, one after the other."""
-        if self.phase == "prepare":  # nothing is on the drive yet
+        if self.phase == "fill":  # nothing is on the drive yet
             return 0
         return self.copied_bytes + (self.total_bytes if self.phase == "verify" else 0)
 

@@ -274,25 +274,26 @@ class TransferModel(QObject):
         """Write the end into the logbook, whether it was watched or is only now found."""
         outcome = self.progress.outcome
         if self.state == "done" and outcome is not None:
-            mark = outcome.figures.get("manifest_hash", "")
-            if any(mark and e.figures.get("manifest_hash") == mark for e in self._session.log()):
+            manifest = outcome.figures.get("manifest_hash", "")
+            if any(manifest and e.figures.get("manifest_hash") == manifest for e in self._session.log()):
                 return
             kind = "transfer-done" if outcome.outcome == "done" else "transfer-partial"
             self._session.record(
                 kind,
                 f"{outcome.text} Copied: {both_text(outcome.copied_bytes)}",
                 seconds=outcome.figures.get("seconds", 0.0),
-                manifest_hash=mark,
+                manifest_hash=manifest,
                 lost_bytes=outcome.lost_bytes,
             )
             self._session.advance("swap")
         elif self.failure is not None:
-            copied = both_text(self.progress.copied_bytes)
-            asked = outcome is not None and outcome.outcome == "stopped"
-            if asked:
-                self._session.record(f"transfer-{self.state}", f"Transfer stopped; {copied} are on the new drive")
+            copied, kind = both_text(self.progress.copied_bytes), f"transfer-{self.state}"
+            if outcome is None or outcome.outcome != "stopped":
+                self._session.record(kind, self.failure.sentence())
+            elif self.progress.phase in ("copy", "verify"):
+                self._session.record(kind, f"Transfer stopped; {copied} are on the new drive")
             else:
-                self._session.record(f"transfer-{self.state}", self.failure.sentence())
+                self._session.record(kind, "Transfer stopped; nothing of it is on the new drive yet")
         self.ended.emit(outcome.text if outcome else (self.failure.text if self.failure else ""))
 
 

@@ -62,7 +62,7 @@ class Progress:
         return replace(then, outcome=event) if event.event == "outcome" else then
 
     def _moved(self, event: Event, plan: Plan | None) -> Progress:
-        if event.phase == "prepare":  # nothing is on the new drive yet
+        if event.phase == "fill":  # nothing is on the new drive yet
             return replace(
                 self,
                 phase=event.phase,

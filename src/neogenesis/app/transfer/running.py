@@ -13,6 +13,7 @@ from neogenesis.app.parts.strata import filled, strata_of_layout, strata_of_surv
 from neogenesis.app.parts.trace import SoundingsTrace
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.canvas import FillCanvas
+from neogenesis.app.transfer.steps import StepList
 from neogenesis.app.words import exact
 
 
@@ -22,6 +23,7 @@ class RunningPage(QWidget):
         self._desk, self._model = desk, desk.transfer
         self.fill, self.figures = FillCanvas(), ProgressFigures()
         self.soundings, self.course = SoundingsTrace(), CoursePlot()
+        self.steps = StepList()
         self._course_more = Elided("", "small")
         self._soundings_more = Elided("", "small")
         self._now, self._next = Elided("", "head"), Elided("", "")
@@ -34,14 +36,18 @@ class RunningPage(QWidget):
         soundings_head.addWidget(self._soundings_more, 1)
         right.addLayout(soundings_head)
         right.addWidget(self.soundings, 5)
-        course_head = row(label(tr("Course"), "head"), gap=12)
+        self._course_title = label(tr("Course"), "head")
+        course_head = row(self._course_title, gap=12)
         course_head.addWidget(self._course_more, 1)
         right.addLayout(course_head)
         right.addWidget(self.course, 4)
+        right.addWidget(self.steps, 4)
+        self._now_and_next: list[QWidget] = []
         wide = look().metrics().horizontalAdvance(tr("Next") + "  ")
         for title, value in ((tr("Now"), self._now), (tr("Next"), self._next)):
             head = label(title, "muted")
             head.setFixedWidth(wide + look().px(10))
+            self._now_and_next += [head, value]
             line = row(head, gap=6)
             line.addWidget(value, 1)
             right.addLayout(line)
@@ -108,7 +114,7 @@ class RunningPage(QWidget):
             return
         paused = model.state == "paused"
         total = exact(progress.total_bytes or plan.estimate.bytes_to_copy)
-        ofs = {"verify": tr("{0} checked of {1}"), "prepare": tr("{0} made ready of {1}")}
+        ofs = {"verify": tr("{0} checked of {1}"), "fill": tr("{0} put together of {1}")}
         of = ofs.get(progress.phase, tr("{0} of {1}"))
         self.figures.show_done(progress.copied_bytes, of.format("{0}", total))
         self.figures.show_rate(0 if paused else progress.rate_bytes_per_s)
@@ -132,7 +138,16 @@ class RunningPage(QWidget):
         for widget in (self._soundings_title, self._soundings_more, self.soundings):
             widget.setVisible(plan.intent != "fresh")  # nothing is read from an old drive
         self.course.show_course(self._course())
+        begun = bool(progress.course) or plan.intent != "fresh"  # until files are put together nothing is written
+        self.course.setVisible(begun)
+        self.steps.setVisible(not begun)
+        for line in self._now_and_next:  # the steps say it as well
+            line.setVisible(begun)
+        self.steps.show_steps([said(o.text) for o in plan.operations], progress.operation)
+        self._course_title.setText(tr("Course") if begun else tr("Steps"))
         words = tr("how far it is, against time; grey is what was forecast")
-        self._course_more.say(f"{words}  ·  {self._against_forecast()}" if progress.left_s else words)
+        if not begun:
+            words = tr("files are put together here first; then the drive is written to")
+        self._course_more.say(f"{words}  ·  {self._against_forecast()}" if progress.left_s and begun else words)
         self._now.say(said(progress.now))
         self._next.say("  ·  ".join(map(said, model.next_texts())) or tr("nothing more"))

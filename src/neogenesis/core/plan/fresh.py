@@ -97,7 +97,7 @@ def _operations(
         filled = filling.bytes_by_key.get(part.key) if filling is not None else None
         what = f"Make {place.title} ({part.kind}), {binary_text(place.size_bytes)}"
         if filled is not None:
-            what += f", and put {both_text(filled)} of the system onto it"
+            what += f", and put {both_text(filled)} of files onto it"
         made.append(
             MakeVolume(
                 id=f"prepare-{place.number}",

@@ -14,7 +14,7 @@ _SECONDS = 0.2
 
 @dataclass
 class Progress:
-    """What has been done of the current phase (prepare, copy or verify). Seconds of the transfer's clock.
+    """What has been done of the current phase (fill, copy or verify). Seconds of the transfer's clock.
 
     `verify_after` says that everything will be read back from `target` once it is copied; `forecast` is how long all of
     it was expected to take.
@@ -77,7 +77,7 @@ class Progress:
             # Reading back usually goes at the pace of the copy or faster, at best at that of the target's reads.
             fastest = rate_of(self.target).read[2]
             left = (left[0] + self.total / fastest, left[1] + self.total / max(self._rate, 1.0))
-        if self.phase == "prepare":  # most of the forecast is still to come, all of it at worst
+        if self.phase == "fill":  # most of the forecast is still to come, all of it at worst
             share = self.done / max(1, self.total)
             left = (max(left[0], self.forecast[0] * (1 - share)), left[1] + self.forecast[1])
         found = Event(

@@ -169,13 +169,16 @@ class Transfer:
     # What the executors and the pipeline call
 
     def fills(self, step: MakeVolume) -> Callable[[int], None]:
-        """Files are put onto a volume from now on, and then compared; hears of their bytes."""
+        """Files are put onto a volume from now on, and then compared; hears of their bytes, each byte twice."""
         planned = sum(s.bytes for s in self.plan.operations if isinstance(s, Copy) and s.partition == step.partition)
-        self.progress.begin("prepare", 2 * planned)
+        self.progress.begin("fill", planned)
+        heard = 0
 
         def told(count: int) -> None:
+            nonlocal heard
             self.frame.control.checkpoint()
-            self.progress.add(min(count, self.progress.total - self.progress.done))
+            heard += count
+            self.progress.add(max(0, min(heard // 2, planned) - self.progress.done))
             self.report(0, 0, None)
 
         return told

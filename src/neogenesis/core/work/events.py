@@ -12,10 +12,10 @@ EventKind = Literal["start", "operation", "progress", "finding", "note", "paused
 class Event(Record, frozen=True, kw_only=True, omit_defaults=True, tag_field="schema", tag="neogenesis.events/1"):
     """Times are seconds of the transfer's clock since it started; `wall` is the time of day.
 
-    `copied_bytes` of `total_bytes` counts what the current phase has done (copy, verify, or prepare: bytes of files put
-    onto a volume, and once more as they are compared); `place_bytes` is where
-    the old drive is being read, `target_bytes` where the new one is written. `left_s` is the range of the time
-    left for everything that is still to do. `target` names the drive where one source goes onto several.
+    `copied_bytes` of `total_bytes` counts what the current phase has done (copy, verify, or fill: files for a volume,
+    half when they are put there, whole when they were compared); `place_bytes` is where the old drive is being read,
+    `target_bytes` where the new one is written. `left_s` is the range of the time left for everything that is still to
+    do. `target` names the drive where one source goes onto several.
     """
 
     event: EventKind
