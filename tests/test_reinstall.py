@@ -217,6 +217,14 @@ def test_a_system_is_put_onto_a_drive_and_starts(
     assert data_hash(target) == again
 
 
+def test_nobody_else_comes_to_what_is_on_its_way(tmp_path: Path) -> None:
+    """An image may hold programs with rights of the system; on this machine they are out of reach."""
+    with installing.scratch_folder(tmp_path / "plan.work") as folder:
+        assert folder.stat().st_mode & 0o777 == 0o755, "as the root of a volume"
+        assert folder.parent.parent == tmp_path and folder.parent.stat().st_mode & 0o777 == 0o700
+    assert not list(tmp_path.iterdir())
+
+
 def test_owners_permissions_links_dates_and_holes_are_kept(tmp_path: Path, neogenesis: Any) -> None:
     more = [
         (entry("system/bin", type=tarfile.DIRTYPE, mode=0o755), b""),

@@ -8,7 +8,6 @@ import stat
 import tempfile
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from itertools import combinations
 from pathlib import Path, PurePosixPath
 
@@ -19,7 +18,7 @@ from neogenesis.bench.drives import confirm_tail, same_bytes
 from neogenesis.bench.laying import LaidOut, put_file
 from neogenesis.bench.planning import load_plan, new_id, target_of
 from neogenesis.bench.reader import open_tree
-from neogenesis.bench.returning import PeopleFiles, drive_of_files, look_through, people_files
+from neogenesis.bench.returning import PeopleFiles, WayBack, people_files
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.system_image import InspectedSystem, inspect_system, lay_out
 from neogenesis.bench.volumes import fill_ntfs, make_volume, own_ext_files
@@ -32,7 +31,7 @@ from neogenesis.core.plan.recipe import Recipe, RecipeWishes, recipe_named
 from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.record import save
 from neogenesis.core.reinstall import Answers, answer_files, settings_for
-from neogenesis.core.reinstall.returned import GivingBack, Held, Returnable, as_text, give_back, returnable
+from neogenesis.core.reinstall.returned import Held, as_text, give_back
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.system import FileTree
 from neogenesis.core.transfer import RunFiles, check_tail
@@ -66,43 +65,6 @@ def fresh_target(name: str, tail: str | None = None) -> Target:
 def plan_recipe(recipe: Recipe, target: Target, wishes: RecipeWishes) -> Plan:
     """A plan of empty volumes; raises Refused."""
     return make_fresh_plan(recipe, wishes, target, new_id)
-
-
-@dataclass(frozen=True, slots=True)
-class WayBack:
-    """How people's files return: from `data`, a folder or the drive of that identity, of which kinds.
-
-    `room_bytes` is what was found that they take.
-    """
-
-    data: Path
-    programs: bool
-    kinds: tuple[str, ...]
-    drive: str
-    room_bytes: int
-
-
-def way_back(
-    data: Path, family: str, programs: bool, kinds: tuple[str, ...] = (), onto: Sequence[str] = ()
-) -> tuple[WayBack, GivingBack]:
-    """Look through what is to return. `onto` are the drives that are made anew. Raises BadArgument or Refused."""
-    if any(not data.is_dir() and same_bytes(str(data), target) for target in onto):
-        raise BadArgument(
-            f"“{data}” is made anew itself; no files can return from it.", "Name another drive or folder."
-        )
-    found = look_through(data, family, programs, kinds)
-    if not found.files:
-        count = sum(one.files for one in found.left_out)
-        raise BadArgument(
-            f"Of “{data}” nothing would go back to people; {count} files stay out. Nothing was written.",
-            "Name another folder or drive, or other kinds.",
-        )
-    return WayBack(data, programs, kinds, drive_of_files(data), found.room_bytes), found
-
-
-def what_could_return(data: Path, family: str) -> tuple[Returnable, str]:
-    """For somebody to choose from, and the key of the drive it is on. Raises as `way_back`."""
-    return returnable(look_through(data, family, programs=True)), drive_of_files(data)
 
 
 def plan_install(
@@ -384,9 +346,11 @@ def scratch_folder(beside: Path) -> Iterator[Path]:
     for left in beside.parent.glob(f".{beside.name}-files-*"):
         shutil.rmtree(left, ignore_errors=True)
     folder = Path(tempfile.mkdtemp(prefix=f".{beside.name}-files-", dir=beside.parent))
-    folder.chmod(0o755)
+    inner = folder / "root"  # nobody else comes there: programs in it may have rights that are meant for the new drive
     try:
-        yield folder
+        inner.mkdir()
+        inner.chmod(0o755)
+        yield inner
     finally:
         with suppress(OSError):
             shutil.rmtree(folder, ignore_errors=True)

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import closing, contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Protocol
 
 import msgspec
 
-from neogenesis.bench.drives import OpenDrive, open_sealed
+from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
 from neogenesis.bench.reader import open_tree
 from neogenesis.core.errors import BadArgument, BadRecord, Damaged, Refused
-from neogenesis.core.reinstall.returned import HEAD_BYTES, GivingBack, Held, give_back
+from neogenesis.core.reinstall.returned import HEAD_BYTES, GivingBack, Held, Returnable, give_back, returnable
 from neogenesis.core.salvage import Saved
 from neogenesis.core.salvage.wanted import Wanted, wanted_files
 from neogenesis.core.store import RangeView
@@ -159,6 +160,43 @@ def look_through(data: Path, family: str, programs: bool, kinds: Collection[str]
     """What of a folder or drive would return. Raises as `people_files`, and BadRecord for damaged records."""
     with people_files(data) as source:
         return give_back(source.files(), source.head, family, programs, kinds)
+
+
+@dataclass(frozen=True, slots=True)
+class WayBack:
+    """How people's files return: from `data`, a folder or the drive of that identity, of which kinds.
+
+    `room_bytes` is what was found that they take.
+    """
+
+    data: Path
+    programs: bool
+    kinds: tuple[str, ...]
+    drive: str
+    room_bytes: int
+
+
+def way_back(
+    data: Path, family: str, programs: bool, kinds: tuple[str, ...] = (), onto: Sequence[str] = ()
+) -> tuple[WayBack, GivingBack]:
+    """Look through what is to return. `onto` are the drives that are made anew. Raises BadArgument or Refused."""
+    if any(not data.is_dir() and same_bytes(str(data), target) for target in onto):
+        raise BadArgument(
+            f"“{data}” is made anew itself; no files can return from it.", "Name another drive or folder."
+        )
+    found = look_through(data, family, programs, kinds)
+    if not found.files:
+        count = sum(one.files for one in found.left_out)
+        raise BadArgument(
+            f"Of “{data}” nothing would go back to people; {count} files stay out. Nothing was written.",
+            "Name another folder or drive, or other kinds.",
+        )
+    return WayBack(data, programs, kinds, drive_of_files(data), found.room_bytes), found
+
+
+def what_could_return(data: Path, family: str) -> tuple[Returnable, str]:
+    """For somebody to choose from, and the key of the drive it is on. Raises as `way_back`."""
+    return returnable(look_through(data, family, programs=True)), drive_of_files(data)
 
 
 def held_files(folder: Path) -> Iterator[Held]:

@@ -162,6 +162,7 @@ def install(
     from neogenesis.bench import installing
     from neogenesis.bench.booting import forecast_drives
     from neogenesis.bench.cases import read_named
+    from neogenesis.bench.returning import way_back
     from neogenesis.bench.system_image import inspect_system
     from neogenesis.core.reinstall import Answers, read_answers
 
@@ -174,7 +175,7 @@ def install(
         raise BadArgument("Nothing is to go back to people, so no kinds can be chosen.", "Say from where: --data.")
     if data is not None:
         family = found.description.family
-        back, returned = installing.way_back(data, family, programs, _kinds(kinds), drives)
+        back, returned = way_back(data, family, programs, _kinds(kinds), drives)
     _build(
         drives,
         more,

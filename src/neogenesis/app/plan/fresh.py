@@ -13,7 +13,7 @@ from neogenesis.app.work import Failure, failure_of
 from neogenesis.bench import installing
 from neogenesis.bench.driver_store import Found, find_drivers, read_devices
 from neogenesis.bench.folders import LIBRARY
-from neogenesis.bench.installing import WayBack
+from neogenesis.bench.returning import WayBack, what_could_return
 from neogenesis.bench.system_image import InspectedSystem, inspect_system
 from neogenesis.core.drivers import Answer, Device, Hardware
 from neogenesis.core.errors import NeogenesisError
@@ -245,7 +245,7 @@ class FreshModel(QObject):
         self._people_of, self.people, self.asking, self.failure = wanted, None, True, None
         self._session.bench.work.in_process(
             lambda got: self._met(wanted, plan_follows, got),
-            installing.what_could_return,
+            what_could_return,
             Path(wanted[0]),
             wanted[1],
         )

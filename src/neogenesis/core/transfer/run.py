@@ -109,7 +109,7 @@ class Transfer:
         limits = JournalLimits(plan.layout.size_bytes, drive.size_bytes)
         if not resuming:
             check_target(plan, self.ends.target_drive, mark, False)
-            self.files.work.mkdir(exist_ok=True)
+            self.files.work.mkdir(0o700, exist_ok=True)
             for path in (self.files.manifest, self.files.regions):
                 path.unlink(missing_ok=True)
             self.files.clear_work()
@@ -125,7 +125,7 @@ class Transfer:
             journal.close()
             raise
         self.journal = journal
-        self.files.work.mkdir(exist_ok=True)
+        self.files.work.mkdir(0o700, exist_ok=True)
         if wrong:
             self.forget_wrong(wrong)
 
