@@ -43,7 +43,20 @@ from neogenesis.core.reinstall.returned import GivingBack, Held, give_back, kind
 from neogenesis.core.store import PathOpener, RangeView, SealedFileStore
 from neogenesis.core.units import MIB
 from tests.boots import BY_FILE, loader
-from tests.drives import NT_DATA, Part, blank, check_volume, data_hash, make_drive, nt_files, run, simulated, table_of
+from tests.drives import (
+    LINUX,
+    NT_DATA,
+    SWAP,
+    Part,
+    blank,
+    check_volume,
+    data_hash,
+    make_drive,
+    nt_files,
+    run,
+    simulated,
+    table_of,
+)
 from tests.hives import make_hive
 from tests.systems import entry, system_image
 
@@ -833,7 +846,12 @@ def test_files_return_from_the_old_drive_or_its_image_itself(family: str, tmp_pa
         "Users/berth/song.mp3": b"ID3",
         "Users/berth/x.exe": b"MZ",
     }
-    make_drive(tmp_path / "old.img", 400, [Part(300, NT_DATA, "ntfs", "System", nt_files() | people, "Main")])
+    parts = [
+        Part(300, NT_DATA, "ntfs", "System", nt_files() | people, "Main"),
+        Part(40, LINUX, "luks", name="Locked"),
+        Part(20, SWAP, "swap", name="Swap"),
+    ]
+    make_drive(tmp_path / "old.img", 400, parts)
     before = data_hash(tmp_path / "old.img")
     image = system_image(tmp_path / "system.tar.zst", family=family)
     drive = new_drive(tmp_path, 900)
@@ -845,6 +863,7 @@ def test_files_return_from_the_old_drive_or_its_image_itself(family: str, tmp_pa
         and "left out: Users/berth/x.exe" in said
         and "which was not asked for" in said
     )
+    assert "left out: Locked (partition 2): it is encrypted." in said and "Swap (partition" not in said
     found = open_tree_of(tmp_path / "new.img", recipe)
     home = "home" if family == "linux" else "Users"
     assert found[f"{home}/berth/letters/a.pdf"] == people["Users/berth/letters/a.pdf"]

@@ -18,7 +18,7 @@ from neogenesis.bench.drives import confirm_tail, same_bytes
 from neogenesis.bench.laying import LaidOut, put_file
 from neogenesis.bench.planning import load_plan, new_id, target_of
 from neogenesis.bench.reader import open_tree
-from neogenesis.bench.returning import PeopleFiles, WayBack, people_files
+from neogenesis.bench.returning import PeopleFiles, WayBack, given_back, people_files
 from neogenesis.bench.shipped import load_appliance
 from neogenesis.bench.system_image import InspectedSystem, inspect_system, lay_out
 from neogenesis.bench.volumes import fill_ntfs, make_volume, own_ext_files
@@ -31,7 +31,7 @@ from neogenesis.core.plan.recipe import Recipe, RecipeWishes, recipe_named
 from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.record import save
 from neogenesis.core.reinstall import Answers, answer_files, settings_for
-from neogenesis.core.reinstall.returned import Held, as_text, give_back
+from neogenesis.core.reinstall.returned import Held, as_text
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.system import FileTree
 from neogenesis.core.transfer import RunFiles, check_tail
@@ -276,7 +276,7 @@ class SystemFiles:
         image, family = self._image, self._system.description.family
         with people_files(Path(image.data), image.data_drive) as source:
             held = {as_text(h.stored): h for h in source.files()}
-            found = give_back(held.values(), source.head, family, image.programs, image.kinds)
+            found = given_back(source, held.values(), family, image.programs, image.kinds)
             for one in found.files:
                 told(one.size_bytes)
                 place = one.place.split("/", 1)[1] if key == "home" else one.place

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +15,7 @@ import msgspec
 from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
 from neogenesis.bench.reader import open_tree
 from neogenesis.core.errors import BadArgument, BadRecord, Damaged, Refused
-from neogenesis.core.reinstall.returned import HEAD_BYTES, GivingBack, Held, Returnable, give_back, returnable
+from neogenesis.core.reinstall.returned import HEAD_BYTES, GivingBack, Held, LeftOut, Returnable, give_back, returnable
 from neogenesis.core.salvage import Saved
 from neogenesis.core.salvage.wanted import Wanted, wanted_files
 from neogenesis.core.store import RangeView
@@ -31,6 +31,10 @@ class PeopleFiles(Protocol):
 
     def files(self) -> Iterator[Held]:
         """All that it holds, whether it returns or not."""
+        ...
+
+    def unlisted(self) -> Sequence[str]:
+        """Volumes whose files cannot even be listed, and why."""
         ...
 
     def head(self, held: Held) -> bytes | None:
@@ -86,6 +90,9 @@ class _Folder:
     def files(self) -> Iterator[Held]:
         return held_files(self._folder)
 
+    def unlisted(self) -> Sequence[str]:
+        return ()
+
     def head(self, held: Held) -> bytes | None:
         try:
             with open_beneath(self._folder, held.stored) as file:
@@ -113,7 +120,9 @@ class _Drive:
                 f"“{survey.drive.path}” is failing; files are not taken from it directly, nothing was written.",
                 "Salvage it, and give the files back from that folder.",
             )
-        found, _ = wanted_files(opened.store, survey, open_tree, None, (), ())
+        found, others = wanted_files(opened.store, survey, open_tree, None, (), ())
+        empty = {f"{p.title} (partition {p.number})" for p in survey.partitions if p.volume.kind in ("none", "swap")}
+        self._unlisted = [text for text in others if text.rpartition(":")[0] not in empty]
         self._wanted = {f"{one.partition}:{one.path}": one for one in found}
         self._survey, self._store = survey, opened.store
         self._trees: dict[int, FileTree] = {}
@@ -121,6 +130,9 @@ class _Drive:
     def close(self) -> None:
         for tree in self._trees.values():
             tree.close()
+
+    def unlisted(self) -> Sequence[str]:
+        return self._unlisted
 
     def files(self) -> Iterator[Held]:
         for stored, one in self._wanted.items():
@@ -159,7 +171,16 @@ class _Drive:
 def look_through(data: Path, family: str, programs: bool, kinds: Collection[str] = ()) -> GivingBack:
     """What of a folder or drive would return. Raises as `people_files`, and BadRecord for damaged records."""
     with people_files(data) as source:
-        return give_back(source.files(), source.head, family, programs, kinds)
+        return given_back(source, source.files(), family, programs, kinds)
+
+
+def given_back(
+    source: PeopleFiles, files: Iterable[Held], family: str, programs: bool, kinds: Collection[str]
+) -> GivingBack:
+    """What of an open source's `files` returns; volumes that could not be looked into are among what does not."""
+    found = give_back(files, source.head, family, programs, kinds)
+    closed = tuple(LeftOut(path=text, why="Its files could not be looked at.", files=0) for text in source.unlisted())
+    return msgspec.structs.replace(found, left_out=(*closed, *found.left_out))
 
 
 @dataclass(frozen=True, slots=True)

@@ -191,7 +191,8 @@ def _files(count: int) -> str:
 
 
 def _left(why: str, some: tuple[LeftOut, ...]) -> str:
-    return f"{_files(sum(one.files for one in some))}, {exact(sum(one.size_bytes for one in some))}: {said(why)}"
+    files = sum(one.files for one in some)
+    return f"{_files(files)}, {exact(sum(one.size_bytes for one in some))}: {said(why)}" if files else said(why)
 
 
 def _examples(names: Sequence[str]) -> str:
