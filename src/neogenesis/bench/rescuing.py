@@ -257,7 +257,8 @@ def salvage_files(
             survey = survey_drive(store, opened.drive, open_tree).survey
             if volume is not None and survey.partition(volume) is None:
                 raise BadArgument(f"The drive has no partition {volume}.", "See its survey for the numbers.")
-            wanted, left_out = wanted_files(store, survey, open_tree, volume, tuple(include), tuple(exclude))
+            wanted, not_listed = wanted_files(store, survey, open_tree, volume, tuple(include), tuple(exclude))
+            left_out = [one.text for one in not_listed]
             if not wanted:
                 why = f" ({'; '.join(left_out)})" if left_out else ""
                 text = f"No file was found to copy{why}; nothing was written."

@@ -121,8 +121,7 @@ class _Drive:
                 "Salvage it, and give the files back from that folder.",
             )
         found, others = wanted_files(opened.store, survey, open_tree, None, (), ())
-        empty = {f"{p.title} (partition {p.number})" for p in survey.partitions if p.volume.kind in ("none", "swap")}
-        self._unlisted = [text for text in others if text.rpartition(":")[0] not in empty]
+        self._unlisted = [one.text for one in others if one.partition.volume.kind != "swap"]
         self._wanted = {f"{one.partition}:{one.path}": one for one in found}
         self._survey, self._store = survey, opened.store
         self._trees: dict[int, FileTree] = {}

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from neogenesis.core.errors import Damaged
 from neogenesis.core.salvage.names import kind_of, matches
 from neogenesis.core.store import RangeView, ReadableStore
-from neogenesis.core.survey import Survey
+from neogenesis.core.survey import PartitionFacts, Survey
 from neogenesis.core.system import Trees
 
 _ORDER = ("documents", "pictures", "mail", "desktop", "saved games", "other of people", "music and films", "rest")
@@ -26,6 +26,18 @@ class Wanted:
     kind: str
 
 
+@dataclass(frozen=True, slots=True)
+class NotListed:
+    """A partition whose files cannot be listed, and why."""
+
+    partition: PartitionFacts
+    why: str
+
+    @property
+    def text(self) -> str:
+        return f"{self.partition.title} (partition {self.partition.number}): {self.why}"
+
+
 def wanted_files(
     store: ReadableStore,
     survey: Survey,
@@ -33,10 +45,10 @@ def wanted_files(
     volume: int | None,
     include: tuple[str, ...],
     exclude: tuple[str, ...],
-) -> tuple[list[Wanted], list[str]]:
+) -> tuple[list[Wanted], list[NotListed]]:
     """Files of the volumes that can be listed, what people miss most first; and why other volumes are left out."""
     found: list[Wanted] = []
-    left_out: list[str] = []
+    left_out: list[NotListed] = []
     for partition in survey.partitions:
         if volume is not None and partition.number != volume:
             continue
@@ -51,7 +63,7 @@ def wanted_files(
         except Damaged:
             if partition.volume.kind != "none":
                 why = "it is encrypted" if partition.volume.encrypted else "its files cannot be listed"
-                left_out.append(f"{partition.title} (partition {partition.number}): {why}")
+                left_out.append(NotListed(partition, why))
     found.sort(key=lambda w: (_ORDER.index(w.kind), w.partition, w.path))
     return found, left_out
 
