@@ -187,6 +187,31 @@ def test_a_system_with_drivers_is_written_and_starts(
     assert {"drivers", "plan", "transfer-done", "trial-boot"} <= set(kinds)
 
 
+def test_people_s_files_on_a_volume_of_their_own_and_too_many_of_them(
+    fresh: MainWindow, small_bench: Path, qtbot: QtBot
+) -> None:
+    model, shown = fresh.job.plan.fresh, page(fresh)
+    choose(shown.recipe, "linux-uefi-home")
+    choose(shown.system, str(model.library / "fathom-linux.tar.zst"))
+    qtbot.waitUntil(lambda: model.system is not None, timeout=60_000)
+    held = small_bench / "saved/home/ann"
+    held.mkdir(parents=True)
+    (held / "note.txt").write_text("Dear harbour")
+    with (held / "film.mkv").open("wb") as file:
+        file.truncate(2 << 30)
+    model.change(data=str(small_bench / "saved"))
+    qtbot.waitUntil(lambda: model.people is not None, timeout=60_000)
+    fresh.views["plan"].show_people()
+    people = shown.findChild(PeopleSheet)
+    pause(30)
+    assert [s.title for s in people.column.strata] == ["documents", "films"] and "too much" in texts(people)
+    assert model.refusal is not None and not fresh.views["plan"].can_write()
+    people.boxes["films"].click()
+    pause(30)
+    assert [s.title for s in people.column.strata] == ["documents", "free"] and "They fit: there are" in texts(people)
+    assert model.refusal is None and fresh.views["plan"].can_write()
+
+
 def test_what_a_person_must_have_seen_is_a_gate_that_opens_with_a_tick(
     fresh: MainWindow, small_bench: Path, open_window: Open, qtbot: QtBot
 ) -> None:

@@ -131,13 +131,16 @@ def plan_install(
 
 def room_for_people(
     system: InspectedSystem, recipe: Recipe, target: Target, wishes: RecipeWishes, drivers: Path | None
-) -> int:
-    """Bytes that the volume of people's folders can take beside the system; raises Refused as planning does."""
+) -> tuple[int, int]:
+    """Bytes that the volume of people's folders can take, and those of the system that it holds as well.
+
+    Raises Refused as planning does.
+    """
     plan = plan_install(system, recipe, target, wishes, Answers(), drivers)
     key = people_key(system.description.family, _keys(plan))
     filled = system.bytes_by_key.get(key, 0)
     filled += _folder_bytes(drivers) if drivers is not None and key == "system" else 0
-    return room_beside(volume_for_people(plan, system.description.family).size_bytes, filled)
+    return room_beside(volume_for_people(plan, system.description.family).size_bytes, filled), filled
 
 
 def volume_for_people(plan: Plan, family: str) -> LayoutPartition:

@@ -49,7 +49,7 @@ class FreshModel(QObject):
     """`plan` is the last one that works; `refusal` says why what is wanted now has none.
 
     `coverage` is what was found out of the drivers, `people` what could return to people, `room_bytes` how much of that
-    their volume can take.
+    their volume can take, `beside_bytes` what of the system is on it as well.
     """
 
     changed = pyqtSignal()
@@ -65,7 +65,7 @@ class FreshModel(QObject):
         self.target: Target | None = None
         self.coverage: Answer | None = None
         self.people: Returnable | None = None
-        self.room_bytes = 0
+        self.room_bytes = self.beside_bytes = 0
         self._people_of: tuple[str, str] | None = None
         self._people_drive = ""
         self._systems: dict[str, InspectedSystem] = {}
@@ -196,7 +196,8 @@ class FreshModel(QObject):
                 self.plan = installing.plan_recipe(recipe, self.target, wish.wishes)
             elif not wish.data or self._knows_people(system.description.family):
                 drivers = Path(wish.drivers) if wish.drivers else None
-                self.room_bytes = installing.room_for_people(system, recipe, self.target, wish.wishes, drivers)
+                room = installing.room_for_people(system, recipe, self.target, wish.wishes, drivers)
+                self.room_bytes, self.beside_bytes = room
                 more = (wish.wishes, wish.answers, drivers, self._way_back())
                 self.plan = installing.plan_install(system, recipe, self.target, *more)
             self.refusal = None

@@ -130,9 +130,9 @@ class PeopleSheet(QDialog):
         if over > 0:
             words = tr("They do not fit: {0} too much. Leave a kind out, or take a larger drive.").format(both(over))
         else:
-            words = tr("They fit: beside the system there are {0}, and {1} stay free.").format(
-                both(model.room_bytes), both(-over)
-            )
+            beside = tr("They fit: beside the system there are {0}, and {1} stay free.")
+            alone = tr("They fit: there are {0}, and {1} stay free.")
+            words = (beside if model.beside_bytes else alone).format(both(model.room_bytes), both(-over))
         self._room.setText(words)
         self._room.setProperty("kind", "stop" if over > 0 else "muted")
         self._room.style().polish(self._room)  # type: ignore[union-attr]
@@ -167,12 +167,12 @@ class PeopleSheet(QDialog):
         return said(volume_for_people(plan, system.description.family).title)
 
     def _strata(self, found: Returnable | None) -> list[Stratum]:
-        """The volume of people's folders: the system, each kind that returns, and what stays free."""
+        """The volume of people's folders: the system if it is there, each kind that returns, and what stays free."""
         model, wish = self._model, self._model.wish
         system = model.system
         if system is None:
             return []
-        sizes = [("system", tr("System"), max(1, sum(system.bytes_by_key.values())))]
+        sizes = [("system", tr("System"), model.beside_bytes)] if model.beside_bytes else []
         if found is not None:
             for kind in KINDS:
                 on = wish.programs if kind == "programs" else not wish.kinds or kind in wish.kinds
