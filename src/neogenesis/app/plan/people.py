@@ -99,7 +99,8 @@ class PeopleSheet(QDialog):
         clear(self._reasons)
         if found is None:
             fault = said(model.failure.sentence()) if model.failure is not None else ""
-            self._sum.setText(tr("Looking through the files…") if model.asking else fault or tr("No files go back."))
+            looking = tr("Looking through the files…")
+            self._sum.setText(looking if model.wish.data and model.asking else fault or tr("No files go back."))
             self._room.setText("")
         wish = model.wish
         largest = max((n.size_bytes for n in found.kinds.values()), default=1) if found is not None else 1
