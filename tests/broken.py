@@ -414,7 +414,7 @@ BROKEN: tuple[Broken, ...] = (
     Broken(
         "programs return after malware",
         "core/reinstall/returned.py",
-        '        if kind == "programs" and not programs:',
+        '        if kind == "programs" and not wish.programs:',
         "        if False:",
         "tests/test_reinstall.py -k names",
     ),

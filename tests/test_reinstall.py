@@ -39,7 +39,7 @@ from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
 from neogenesis.core.record import from_json, to_json
 from neogenesis.core.reinstall import Answers, answer_files, read_answers, read_description
 from neogenesis.core.reinstall.answers import nt_keyboard, nt_zone
-from neogenesis.core.reinstall.returned import GivingBack, Held, give_back, kind_of_file, returnable
+from neogenesis.core.reinstall.returned import BackWish, GivingBack, Held, give_back, kind_of_file, returnable
 from neogenesis.core.store import PathOpener, RangeView, SealedFileStore
 from neogenesis.core.units import MIB
 from tests.boots import BY_FILE, loader
@@ -743,7 +743,7 @@ def test_salvaged_files_go_back_to_their_people_and_programs_do_not(
 
 def given(files: dict[str, bytes], family: str, programs: bool = False, kinds: tuple[str, ...] = ()) -> GivingBack:
     held = [Held(stored=path, path=path, size_bytes=len(data)) for path, data in files.items()]
-    return give_back(held, lambda one: files[one.stored], family, programs, kinds)
+    return give_back(held, lambda one: files[one.stored], family, BackWish(programs=programs, kinds=kinds))
 
 
 def test_names_collisions_and_what_belongs_to_the_system() -> None:
@@ -779,8 +779,34 @@ def test_names_collisions_and_what_belongs_to_the_system() -> None:
     only = given({"home/a/b.txt": b"", "home/a/c.mp3": b""}, "linux", True, ("music",))
     assert [f.place for f in only.files] == ["home/a/c.mp3"] and "not asked for" in only.left_out[0].why
     assert kind_of_file("x.JPG") == "pictures" and kind_of_file("x.jpg", b"MZ") == "programs"
-    gone = give_back([Held(stored="a", path="home/a/b", size_bytes=1)], lambda _: None, "nt", False)
+    gone = give_back([Held(stored="a", path="home/a/b", size_bytes=1)], lambda _: None, "nt")
     assert not gone.files and "cannot be read" in gone.left_out[0].why
+
+
+def test_of_two_for_one_place_both_return_or_the_newer() -> None:
+    times = {
+        "Users/ann/a.txt": 5.0,
+        "home/ANN/A.TXT": 9.0,
+        "Documents and Settings/ann/a.txt": 7.0,
+        "home/ann/b.txt": 1.0,
+    }
+    held = [Held(stored=path, path=path, size_bytes=1, modified_s=when) for path, when in times.items()]
+    both = give_back(held, lambda _: b"", "nt")
+    assert [f.place for f in both.files] == [
+        "Users/ann/a.txt",
+        "Users/ANN/A (2).TXT",
+        "Users/ann/a (3).txt",
+        "Users/ann/b.txt",
+    ]
+    assert returnable(both).doubles == 2
+    for order in (held, held[::-1]):
+        newer = give_back(order, lambda _: b"", "nt", BackWish(newer=True))
+        assert {f.stored for f in newer.files} == {"home/ANN/A.TXT", "home/ann/b.txt"}
+        assert {one.path for one in newer.left_out} == {"Users/ann/a.txt", "Documents and Settings/ann/a.txt"}
+        assert all("newer file of the same name" in one.why for one in newer.left_out)
+    undated = [Held(stored=p, path=p, size_bytes=1) for p in ("Users/ann/a.txt", "home/ann/a.txt")]
+    kept = give_back(undated, lambda _: b"", "nt", BackWish(newer=True))
+    assert [f.stored for f in kept.files] == ["Users/ann/a.txt"], "the first, where nothing is known of either"
 
 
 def test_of_what_programs_keep_open_formats_return(tmp_path: Path) -> None:
@@ -872,6 +898,7 @@ def test_files_return_from_the_old_drive_or_its_image_itself(family: str, tmp_pa
     assert "made anew itself" in neogenesis(*command, "--data", drive, status=2).stderr
     assert "no kind of files" in neogenesis(*command, "--data", old, "--kinds", "money", status=2).stderr
     assert "Say from where" in neogenesis(*command, "--kinds", "music", status=2).stderr
+    assert "--same" in neogenesis(*command, "--data", old, "--same", "older", status=2).stderr
     assert "nothing would go back" in neogenesis(*command, "--data", old, "--kinds", "films", status=2).stderr
     assert "nothing would go back" in neogenesis(*command, "--data", image, status=2).stderr, "no drive, no files"
     # Another drive by the same name, and one that is failing or cannot be read whole.
@@ -895,14 +922,14 @@ def test_a_folder_of_files_is_read_without_following_links(tmp_path: Path) -> No
     (folder / "home/ann/a.txt").write_text("a")
     (folder / "home/ann/b.txt").symlink_to("/etc/passwd")
     (folder / "home/link").symlink_to("/etc")
-    found = look_through(folder, "linux", False)
+    found = look_through(folder, "linux")
     assert [f.place for f in found.files] == ["home/ann/a.txt"]
     for name in ("home/link/passwd", "home/ann/b.txt", "../x", "home/ann"):
         with pytest.raises(OSError):
             open_beneath(folder, name).close()
     (folder / "salvage.jsonl").write_text("{ torn\n")
     with pytest.raises(BadRecord, match="damaged"):
-        look_through(folder, "linux", False)
+        look_through(folder, "linux")
 
 
 # The NT family's own image format

@@ -197,6 +197,7 @@ def test_people_s_files_on_a_volume_of_their_own_and_too_many_of_them(
     held = small_bench / "saved/home/ann"
     held.mkdir(parents=True)
     (held / "note.txt").write_text("Dear harbour")
+    (held / "NOTE.TXT").write_text("Dear harbour, again")
     with (held / "film.mkv").open("wb") as file:
         file.truncate(2 << 30)
     model.change(data=str(small_bench / "saved"))
@@ -210,6 +211,10 @@ def test_people_s_files_on_a_volume_of_their_own_and_too_many_of_them(
     pause(30)
     assert [s.title for s in people.column.strata] == ["documents", "free"] and "They fit: there are" in texts(people)
     assert model.refusal is None and fresh.views["plan"].can_write()
+    assert "1 name is there twice; both are kept." in texts(people)
+    people.newer.click()
+    pause(30)
+    assert model.wish.newer and "there twice" not in texts(people) and model.plan.source.system.newer
 
 
 def test_what_a_person_must_have_seen_is_a_gate_that_opens_with_a_tick(

@@ -31,7 +31,7 @@ from neogenesis.core.plan.recipe import Recipe, RecipeWishes, recipe_named
 from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.record import save
 from neogenesis.core.reinstall import Answers, answer_files, settings_for
-from neogenesis.core.reinstall.returned import Held, as_text
+from neogenesis.core.reinstall.returned import BackWish, Held, as_text
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.system import FileTree
 from neogenesis.core.transfer import RunFiles, check_tail
@@ -106,8 +106,9 @@ def plan_install(
         drivers=str(drivers.absolute()) if drivers is not None else "",
         data=str(back.data.absolute()) if back is not None else "",
         data_drive=back.drive if back is not None else "",
-        kinds=back.kinds if back is not None else (),
-        programs=back is not None and back.programs,
+        kinds=back.wish.kinds if back is not None else (),
+        programs=back is not None and back.wish.programs,
+        newer=back is not None and back.wish.newer,
     )
     filling = Filling(image, filled, system.boot_code if legacy else b"", system.core if legacy else b"")
     plan = make_fresh_plan(recipe, wishes, target, new_id, filling)
@@ -279,7 +280,8 @@ class SystemFiles:
         image, family = self._image, self._system.description.family
         with people_files(Path(image.data), image.data_drive) as source:
             held = {as_text(h.stored): h for h in source.files()}
-            found = given_back(source, held.values(), family, image.programs, image.kinds)
+            wish = BackWish(programs=image.programs, kinds=image.kinds, newer=image.newer)
+            found = given_back(source, held.values(), family, wish)
             for one in found.files:
                 told(one.size_bytes)
                 place = one.place.split("/", 1)[1] if key == "home" else one.place

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +15,16 @@ import msgspec
 from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
 from neogenesis.bench.reader import open_tree
 from neogenesis.core.errors import BadArgument, BadRecord, Damaged, Refused
-from neogenesis.core.reinstall.returned import HEAD_BYTES, GivingBack, Held, LeftOut, Returnable, give_back, returnable
+from neogenesis.core.reinstall.returned import (
+    HEAD_BYTES,
+    BackWish,
+    GivingBack,
+    Held,
+    LeftOut,
+    Returnable,
+    give_back,
+    returnable,
+)
 from neogenesis.core.salvage import Saved
 from neogenesis.core.salvage.wanted import Wanted, wanted_files
 from neogenesis.core.store import RangeView
@@ -167,56 +176,53 @@ class _Drive:
         return self._trees[one.partition]
 
 
-def look_through(data: Path, family: str, programs: bool, kinds: Collection[str] = ()) -> GivingBack:
+def look_through(data: Path, family: str, wish: BackWish = BackWish()) -> GivingBack:
     """What of a folder or drive would return. Raises as `people_files`, and BadRecord for damaged records."""
     with people_files(data) as source:
-        return given_back(source, source.files(), family, programs, kinds)
+        return given_back(source, source.files(), family, wish)
 
 
-def given_back(
-    source: PeopleFiles, files: Iterable[Held], family: str, programs: bool, kinds: Collection[str]
-) -> GivingBack:
+def given_back(source: PeopleFiles, files: Iterable[Held], family: str, wish: BackWish) -> GivingBack:
     """What of an open source's `files` returns; volumes that could not be looked into are among what does not."""
-    found = give_back(files, source.head, family, programs, kinds)
+    found = give_back(files, source.head, family, wish, source.modified_s)
     closed = tuple(LeftOut(path=text, why="Its files could not be looked at.", files=0) for text in source.unlisted())
     return msgspec.structs.replace(found, left_out=(*closed, *found.left_out))
 
 
 @dataclass(frozen=True, slots=True)
 class WayBack:
-    """How people's files return: from `data`, a folder or the drive of that identity, of which kinds.
+    """How people's files return: from `data`, a folder or the drive of that identity.
 
     `room_bytes` is what was found that they take.
     """
 
     data: Path
-    programs: bool
-    kinds: tuple[str, ...]
+    wish: BackWish
     drive: str
     room_bytes: int
 
 
 def way_back(
-    data: Path, family: str, programs: bool, kinds: tuple[str, ...] = (), onto: Sequence[str] = ()
+    data: Path, family: str, wish: BackWish = BackWish(), onto: Sequence[str] = ()
 ) -> tuple[WayBack, GivingBack]:
     """Look through what is to return. `onto` are the drives that are made anew. Raises BadArgument or Refused."""
     if any(not data.is_dir() and same_bytes(str(data), target) for target in onto):
         raise BadArgument(
             f"“{data}” is made anew itself; no files can return from it.", "Name another drive or folder."
         )
-    found = look_through(data, family, programs, kinds)
+    found = look_through(data, family, wish)
     if not found.files:
         count = sum(one.files for one in found.left_out)
         raise BadArgument(
             f"Of “{data}” nothing would go back to people; {count} files stay out. Nothing was written.",
             "Name another folder or drive, or other kinds.",
         )
-    return WayBack(data, programs, kinds, drive_of_files(data), found.room_bytes), found
+    return WayBack(data, wish, drive_of_files(data), found.room_bytes), found
 
 
 def what_could_return(data: Path, family: str) -> tuple[Returnable, str]:
     """For somebody to choose from, and the key of the drive it is on. Raises as `way_back`."""
-    return returnable(look_through(data, family, programs=True)), drive_of_files(data)
+    return returnable(look_through(data, family, BackWish(programs=True))), drive_of_files(data)
 
 
 def held_files(folder: Path) -> Iterator[Held]:

@@ -143,6 +143,13 @@ def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
 )
 @click.option("--kinds", metavar="KIND,...", default="", help=f"Only these go back: {', '.join(KINDS)}.")
 @click.option("--programs", is_flag=True, help="Give back also what can be run.")
+@click.option(
+    "--same",
+    type=click.Choice(["both", "newer"]),
+    default="both",
+    show_default=True,
+    help="Of two files for one place keep both, or the newer.",
+)
 @_wishes
 def install(
     system: Path,
@@ -153,6 +160,7 @@ def install(
     data: Path | None,
     kinds: str,
     programs: bool,
+    same: str,
     **more: Any,
 ) -> None:
     """Put a system image onto fresh drives, and say what would start.
@@ -165,6 +173,7 @@ def install(
     from neogenesis.bench.returning import way_back
     from neogenesis.bench.system_image import inspect_system
     from neogenesis.core.reinstall import Answers, read_answers
+    from neogenesis.core.reinstall.returned import BackWish
 
     chosen = installing.recipe_of(recipe_name)
     told = read_answers(read_named(answers, "answers file")) if answers is not None else Answers()
@@ -175,7 +184,8 @@ def install(
         raise BadArgument("Nothing is to go back to people, so no kinds can be chosen.", "Say from where: --data.")
     if data is not None:
         family = found.description.family
-        back, returned = way_back(data, family, programs, _kinds(kinds), drives)
+        wish = BackWish(programs=programs, kinds=_kinds(kinds), newer=same == "newer")
+        back, returned = way_back(data, family, wish, drives)
     _build(
         drives,
         more,

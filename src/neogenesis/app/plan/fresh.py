@@ -22,7 +22,7 @@ from neogenesis.core.plan.model import FreshSource, Target
 from neogenesis.core.plan.recipe import RecipeWishes
 from neogenesis.core.record import Record, save, to_json
 from neogenesis.core.reinstall import Answers, read_answers
-from neogenesis.core.reinstall.returned import Returnable
+from neogenesis.core.reinstall.returned import BackWish, Returnable
 from neogenesis.core.undo import Undo
 
 _SYSTEM_ENDS = (".tar.zst", ".tzst", ".tar")
@@ -32,7 +32,7 @@ class FreshWish(Record, frozen=True, kw_only=True):
     """`system` is the path of an image, empty for empty volumes; `drivers` a packed folder, empty for none.
 
     `data` is a folder or drive whose files go back to people, of these `kinds` (all where none is named); with
-    `programs` also those that can be run.
+    `programs` also those that can be run, with `newer` only the newer of two for one place.
     """
 
     recipe: str = "nt-uefi"
@@ -42,6 +42,7 @@ class FreshWish(Record, frozen=True, kw_only=True):
     data: str = ""
     kinds: tuple[str, ...] = ()
     programs: bool = False
+    newer: bool = False
     answers: Answers = Answers()
 
 
@@ -115,7 +116,8 @@ class FreshModel(QObject):
                 drivers=image.drivers if image is not None else "",
                 data=image.data if image is not None else "",
                 kinds=image.kinds if image is not None else (),
-                programs=image.programs if image is not None else False,
+                programs=image is not None and image.programs,
+                newer=image is not None and image.newer,
                 answers=Answers(**{field: told[key] for field, key in fields.items() if key in told}),
             )
 
@@ -270,7 +272,8 @@ class FreshModel(QObject):
         if not wish.data or self.people is None:
             return None
         room = self.people.chosen(wish.kinds, wish.programs).room_bytes
-        return WayBack(Path(wish.data), wish.programs, wish.kinds, self._people_drive, room)
+        back = BackWish(programs=wish.programs, kinds=wish.kinds, newer=wish.newer)
+        return WayBack(Path(wish.data), back, self._people_drive, room)
 
     # Drivers
 

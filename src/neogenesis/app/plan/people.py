@@ -68,9 +68,11 @@ class PeopleSheet(QDialog):
             self._grid.addWidget(box, n, 0)
             self._grid.addWidget(share, n, 1)
             self._grid.addWidget(self._figures[kind], n, 2, Qt.AlignmentFlag.AlignRight)
+        self.newer = QCheckBox(tr("of two files for one place only the newer"))
+        self.newer.clicked.connect(lambda on: self._model.change(newer=on))
         self.boxes["programs"].setToolTip(tr("After malware nothing that can be run should return"))
         inner = QWidget()
-        inner.setLayout(stack(self._grid, self._reasons, None, gap=look().px(18)))
+        inner.setLayout(stack(self._grid, self.newer, self._reasons, None, gap=look().px(18)))
         right = stack(self._sum, self._room, scrolled(inner), gap=look().px(8))
         right.setStretch(2, 1)
         across = row(gap=look().px(26))
@@ -115,6 +117,9 @@ class PeopleSheet(QDialog):
             self._figures[kind].setText(
                 f"{_files(count.files)}, {both(count.size_bytes)}" if count.files else tr("none")
             )
+        self.newer.setVisible(found is not None and found.doubles > 0)
+        self.newer.setChecked(wish.newer)
+        self.newer.setEnabled(is_open)
         if found is not None:
             self._show(found)
         strata = self._strata(found)
@@ -151,6 +156,11 @@ class PeopleSheet(QDialog):
         )
         if count:
             self._say("caution", words.format(count), _examples(found.damaged))
+        if found.doubles and not model.wish.newer:
+            words = trn(
+                "{0} name is there twice; both are kept.", "{0} names are there twice; both are kept.", found.doubles
+            )
+            self._say("note", words.format(found.doubles))
         words = trn("{0} file gets another name or place.", "{0} files get another name or place.", found.renamed)
         if found.renamed:
             self._say("note", words.format(found.renamed))

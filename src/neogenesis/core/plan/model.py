@@ -60,8 +60,9 @@ class SystemImage(Record, frozen=True, kw_only=True):
 
     `settings` are what its files are told, by the name of the place holder in them; `drivers` is a folder that is
     laid where the system looks for drivers at its first start, `data` a folder or drive whose files go back to
-    people, of these `kinds` (all where there are none); with `programs` also those that can be run. `data_drive` is the
-    key of that drive's identity. `form` is how it is packed: our archive, or a disc.
+    people, of these `kinds` (all where there are none); with `programs` also those that can be run, with `newer` only
+    the newer of two for one place. `data_drive` is the key of that drive's identity. `form` is how it is packed: our
+    archive, or a disc.
     """
 
     path: str
@@ -75,6 +76,7 @@ class SystemImage(Record, frozen=True, kw_only=True):
     data_drive: str = ""
     kinds: tuple[str, ...] = ()
     programs: bool = False
+    newer: bool = False
 
 
 class FreshSource(Record, frozen=True, kw_only=True, tag_field="kind", tag="fresh"):

@@ -43,6 +43,17 @@ HEAD_BYTES = 256
 _BLOCK_BYTES = 4096
 
 
+class BackWish(Record, frozen=True, kw_only=True):
+    """Which kinds return (all where none is named), with `programs` also what can be run.
+
+    Of two files for one place both are kept, or with `newer` the one that was changed last.
+    """
+
+    programs: bool = False
+    kinds: tuple[str, ...] = ()
+    newer: bool = False
+
+
 class Held(Record, frozen=True, kw_only=True):
     """A file that could return: where it lies in the folder, where it was on its volume, and its checksum if known."""
 
@@ -57,7 +68,7 @@ class Held(Record, frozen=True, kw_only=True):
 class GivenFile(Record, frozen=True, kw_only=True):
     """`place` is where it goes, from the root of its volume; `renamed` that it could not keep its name or place.
 
-    `stored` is where it lies now (`as_text`).
+    `second` that another file had it already; `stored` is where it lies now (`as_text`).
     `lost_bytes` of it could not be read; they are zeros.
     """
 
@@ -66,6 +77,7 @@ class GivenFile(Record, frozen=True, kw_only=True):
     size_bytes: int
     kind: Kind
     renamed: bool = False
+    second: bool = False
     lost_bytes: int = 0
 
 
@@ -129,6 +141,7 @@ class Returnable(Record, frozen=True, kw_only=True):
     left_out: dict[str, tuple[LeftOut, ...]]
     archives: tuple[str, ...]
     renamed: int
+    doubles: int
     damaged: tuple[str, ...]
 
     @property
@@ -164,6 +177,7 @@ def returnable(found: GivingBack) -> Returnable:
         left_out={why: tuple(some) for why, some in reasons.items()},
         archives=found.archives,
         renamed=sum(one.renamed for one in found.files),
+        doubles=sum(one.second for one in found.files),
         damaged=tuple(one.place for one in found.files if one.lost_bytes),
     )
 
@@ -200,63 +214,99 @@ def give_back(
     files: Iterable[Held],
     head_of: Callable[[Held], bytes | None],
     family: str,
-    programs: bool,
-    kinds: Collection[str] = (),
+    wish: BackWish = BackWish(),
+    modified_of: Callable[[Held], float | None] = lambda held: held.modified_s,
 ) -> GivingBack:
-    """What returns onto a system of that family. `head_of` gives a file's first bytes, None when it cannot be read.
+    """What returns onto a system of that family.
 
-    `kinds` empty means all.
+    `head_of` gives a file's first bytes, None when it cannot be read; `modified_of` when it was last changed.
     """
-    given: list[GivenFile] = []
-    left: list[LeftOut] = []
-    folders: defaultdict[tuple[str, str], list[int]] = defaultdict(list)
-    archives: list[str] = []
-    taken: set[str] = set()
+    sorting = _Sorting(family, wish, modified_of)
     for held in files:
         wanted, folder = place_of(held.path, family)
         if not wanted:
-            folders[folder, "It belongs to the old system, not to a person."].append(held.size_bytes)
+            sorting.leave_folder(folder, "It belongs to the old system, not to a person.", held)
             continue
         head = head_of(held)
         if head is None:
-            left.append(LeftOut(path=as_text(held.path), why="It cannot be read any more.", size_bytes=held.size_bytes))
+            sorting.leave(held, "It cannot be read any more.")
             continue
-        if folder:
-            group = _group(held.path, head)
-            if not group:
-                folders[folder, "Programs keep it for themselves; only open formats return."].append(held.size_bytes)
-                continue
+        group = _group(held.path, head) if folder else ""
+        if folder and not group:
+            sorting.leave_folder(folder, "Programs keep it for themselves; only open formats return.", held)
+            continue
+        if group:
             wanted = "/".join([*wanted.split("/")[:2], "Returned", group, *wanted.split("/")[2:]])
-        kind = kind_of_file(held.path, head)
-        if kind == "programs" and not programs:
-            why = "It can be run; after malware nothing like it returns by itself."
-            left.append(LeftOut(path=as_text(held.path), why=why, size_bytes=held.size_bytes))
-            continue
-        if kinds and kind not in kinds and kind != "programs":
-            why = f"It is of the kind {kind}, which was not asked for."
-            folders["/".join(held.path.split("/")[:2]), why].append(held.size_bytes)
-            continue
-        named = "/".join(_nameable(part, family) for part in wanted.split("/"))
-        place = next(p for p in _alternatives(named) if p.casefold() not in taken)
-        taken.add(place.casefold())
-        renamed = place != wanted or bool(folder)
-        given.append(
-            GivenFile(
-                stored=as_text(held.stored),
-                place=place,
-                size_bytes=held.size_bytes,
-                kind=kind,
-                renamed=renamed,
-                lost_bytes=held.lost_bytes,
-            )
-        )
-        if kind == "archives":
-            archives.append(place)
-    whole = [
-        LeftOut(path=as_text(folder), why=why, files=len(sizes), size_bytes=sum(sizes))
-        for (folder, why), sizes in folders.items()
-    ]
-    return GivingBack(files=tuple(given), left_out=(*whole, *left), archives=tuple(archives))
+        sorting.sort(held, kind_of_file(held.path, head), wanted, bool(folder))
+    return sorting.found()
+
+
+class _Sorting:
+    """Files one after the other: given a place, or left out and counted."""
+
+    def __init__(self, family: str, wish: BackWish, modified_of: Callable[[Held], float | None]) -> None:
+        self._family, self._wish, self._modified_of = family, wish, modified_of
+        self._given: list[GivenFile] = []
+        self._held: list[Held] = []
+        self._left: list[LeftOut] = []
+        self._folders: defaultdict[tuple[str, str], list[int]] = defaultdict(list)
+        self._taken: dict[str, int] = {}
+
+    def leave(self, held: Held, why: str) -> None:
+        self._left.append(LeftOut(path=as_text(held.path), why=why, size_bytes=held.size_bytes))
+
+    def leave_folder(self, folder: str, why: str, held: Held) -> None:
+        """Counted with others of the folder."""
+        self._folders[folder, why].append(held.size_bytes)
+
+    def sort(self, held: Held, kind: Kind, wanted: str, moved: bool) -> None:
+        wish = self._wish
+        if kind == "programs" and not wish.programs:
+            self.leave(held, "It can be run; after malware nothing like it returns by itself.")
+            return
+        if wish.kinds and kind not in wish.kinds and kind != "programs":
+            folder = "/".join(held.path.split("/")[:2])
+            self.leave_folder(folder, f"It is of the kind {kind}, which was not asked for.", held)
+            return
+        named = "/".join(_nameable(part, self._family) for part in wanted.split("/"))
+        other = self._taken.get(named.casefold())
+        if other is not None and wish.newer:
+            self._keep_newer(other, held, kind)
+            return
+        place = next(p for p in _alternatives(named) if p.casefold() not in self._taken)
+        self._taken[place.casefold()] = len(self._given)
+        renamed = place != wanted or moved
+        self._given.append(_given(held, place, kind, renamed, other is not None))
+        self._held.append(held)
+
+    def _keep_newer(self, other: int, held: Held, kind: Kind) -> None:
+        """Of two for one place the newer one; what has no date counts as old."""
+        there = self._held[other]
+        if (self._modified_of(held) or 0.0) > (self._modified_of(there) or 0.0):
+            before = self._given[other]
+            self._given[other] = _given(held, before.place, kind, before.renamed, False)
+            self._held[other], held = held, there
+        self.leave(held, "A newer file of the same name returns.")
+
+    def found(self) -> GivingBack:
+        whole = [
+            LeftOut(path=as_text(folder), why=why, files=len(sizes), size_bytes=sum(sizes))
+            for (folder, why), sizes in self._folders.items()
+        ]
+        archives = tuple(one.place for one in self._given if one.kind == "archives")
+        return GivingBack(files=tuple(self._given), left_out=(*whole, *self._left), archives=archives)
+
+
+def _given(held: Held, place: str, kind: Kind, renamed: bool, second: bool) -> GivenFile:
+    return GivenFile(
+        stored=as_text(held.stored),
+        place=place,
+        size_bytes=held.size_bytes,
+        kind=kind,
+        renamed=renamed,
+        second=second,
+        lost_bytes=held.lost_bytes,
+    )
 
 
 def as_text(path: str) -> str:
