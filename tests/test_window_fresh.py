@@ -163,6 +163,14 @@ def test_a_system_with_drivers_is_written_and_starts(
     again = open_window(small_bench)
     again.open_job("T-7")
     assert again.job.plan.is_fresh and again.job.plan.fresh.wish.answers.machine_name == "ticket-desk"
+    again.show_stop("plan")
+    filed = again.job.plan.fresh
+    page(again).show_people()
+    qtbot.waitUntil(lambda: filed.people is not None, timeout=60_000)
+    pause(30)
+    sheet = page(again).findChild(PeopleSheet)
+    assert "1 file returns" in texts(sheet) and "fit" not in texts(sheet) and again.job.plan.is_written
+    sheet.accept()
     again.close()
     transfer = window.job.transfer
     window.show_stop("transfer")

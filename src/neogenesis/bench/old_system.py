@@ -25,9 +25,12 @@ _PIECE = 1 << 20
 
 def is_drive(path: Path) -> bool:
     """Whether a name means a drive or an image rather than a list in a file."""
-    if path.is_block_device() or path.name.endswith(".drive.json"):
-        return True
-    return path.is_file() and (path.suffix == ".qcow2" or path.stat().st_size > _LARGEST_LIST)
+    try:
+        if path.is_block_device() or path.name.endswith(".drive.json"):
+            return True
+        return path.is_file() and (path.suffix == ".qcow2" or path.stat().st_size > _LARGEST_LIST)
+    except OSError:
+        return False
 
 
 def devices_of(drive: Path) -> Hardware:
@@ -64,7 +67,8 @@ class OwnPackages:
 
     def complete(self, package: Path) -> None:
         """All files of the package whose INF stands in that folder."""
-        for inner, inode in self._files.get(package.relative_to(self.folder).parts[0], ()):
+        name = next(iter(package.relative_to(self.folder).parts), "")
+        for inner, inode in self._files.get(name, ()):
             if not (self.folder / inner).exists():
                 self._take(inner, inode)
 

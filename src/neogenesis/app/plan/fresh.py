@@ -68,7 +68,7 @@ class FreshModel(QObject):
         self.people: Returnable | None = None
         self.room_bytes = self.beside_bytes = 0
         self._people_of: tuple[str, str] | None = None
-        self._people_drive = ""
+        self._people_drive, self._plan_waits = "", False
         self._systems: dict[str, InspectedSystem] = {}
         self._asked = ""
         self._undoing = Undo[FreshWish]()
@@ -106,6 +106,7 @@ class FreshModel(QObject):
         source = plan.source
         if isinstance(source, FreshSource):
             self.plan = plan
+            self.people, self._people_of = None, None
             image = source.system
             told = image.settings if image is not None else {}
             fields = {name: name.upper() for name in ("language", "keyboard", "machine_name", "time_zone")}
@@ -232,38 +233,34 @@ class FreshModel(QObject):
 
     def meet_people(self) -> None:
         """Look at what could return for a plan that is on file; it stays as it is."""
-        if self.wish.data and self.people is None and not self.asking and self._people_of is None:
-            family = self.system.description.family if self.system is not None else "nt"
-            self._look_at_people((self.wish.data, family), plan_follows=False)
+        if self.wish.data and self._people_of is None and not self.asking:
+            self._look_at_people((self.wish.data, self.system.description.family if self.system is not None else "nt"))
             self.changed.emit()
 
     def _knows_people(self, family: str) -> bool:
         """Whether what could return is known; if not, it is looked at, and the plan follows."""
         wanted = (self.wish.data, family)
         if self._people_of != wanted:
-            self._look_at_people(wanted, plan_follows=True)
+            self._look_at_people(wanted)
+        self._plan_waits = self.people is None
         return self.people is not None
 
-    def _look_at_people(self, wanted: tuple[str, str], plan_follows: bool) -> None:
+    def _look_at_people(self, wanted: tuple[str, str]) -> None:
         self._people_of, self.people, self.asking, self.failure = wanted, None, True, None
-        self._session.bench.work.in_process(
-            lambda got: self._met(wanted, plan_follows, got),
-            what_could_return,
-            Path(wanted[0]),
-            wanted[1],
-        )
+        work = self._session.bench.work
+        work.in_process(lambda got: self._met(wanted, got), what_could_return, Path(wanted[0]), wanted[1])
 
-    def _met(self, wanted: tuple[str, str], plan_follows: bool, got: tuple[Returnable, str] | Failure) -> None:
+    def _met(self, wanted: tuple[str, str], got: tuple[Returnable, str] | Failure) -> None:
         if self._people_of != wanted:
             return
-        self.asking = False
+        self.asking, waits, self._plan_waits = False, self._plan_waits, False
         if isinstance(got, Failure):
             self.failure, self._people_of = got, None
-            if plan_follows:
+            if waits:
                 self.wish = msgspec.structs.replace(self.wish, data="")
         else:
             self.people, self._people_drive = got
-        if plan_follows:
+        if waits:
             self._remake()
         self.changed.emit()
 

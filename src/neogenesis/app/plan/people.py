@@ -132,8 +132,10 @@ class PeopleSheet(QDialog):
         chosen = found.chosen(model.wish.kinds, model.wish.programs)
         words = trn("{0} file returns, {1}.", "{0} files return, {1}.", chosen.files)
         self._sum.setText(words.format(chosen.files, both(chosen.size_bytes)))
-        over = chosen.room_bytes - model.room_bytes
-        if over > 0:
+        over = chosen.room_bytes - model.room_bytes if model.room_bytes else 0
+        if not model.room_bytes:  # a plan that is on file, whose system was not looked into again
+            words = ""
+        elif over > 0:
             words = tr("They do not fit: {0} too much. Leave a kind out, or take a larger drive.").format(both(over))
         else:
             beside = tr("They fit: beside the system there are {0}, and {1} stay free.")
