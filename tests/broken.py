@@ -449,8 +449,8 @@ BROKEN: tuple[Broken, ...] = (
     Broken(
         "a link is put through a link of the image",
         "bench/laying.py",
-        "            if os.path.lexists(place):\n                self.leave_out(inner)\n                continue\n",
-        "            if os.path.islink(place):\n                self.leave_out(inner)\n                continue\n",
+        "            if os.path.lexists(place) or ",
+        "            if os.path.islink(place) or ",
         "tests/test_reinstall.py -k laying_out",
     ),
     Broken(

@@ -595,6 +595,35 @@ def test_no_archive_reaches_what_is_outside(members: list[tuple[bytes, str, str]
             assert (into / name).resolve().is_relative_to(into)
 
 
+def test_marks_that_no_system_holds_and_damaged_maps_of_holes(tmp_path: Path) -> None:
+    """Owners, dates and targets beyond what can be set are passed over; a header that is no number is damage."""
+    odd = {"uid": 2**70, "gid": -5, "mtime": 1e30}
+    more = [
+        (entry("system/odd", 3, pax_headers={"SCHILY.xattr.a\0b": "x"}, **odd), b"odd"),
+        (entry("system/way", type=tarfile.SYMTYPE, pax_headers={"linkpath": "a\0b"}), b""),
+    ]
+    image = inspect_system(system_image(tmp_path / "s.tar.zst", more=more))
+    into = tmp_path / "into"
+    into.mkdir()
+    made = lay_out(image, "system", into, {}, lambda n: None, lambda: None)
+    assert (into / "odd").read_bytes() == b"odd" and made.left_out == ["way"]
+    root = tmp_path / "root"
+    (root / "system").mkdir(parents=True)
+    with (root / "system/hole").open("wb") as file:
+        file.truncate(MIB)
+        file.seek(500_000)
+        file.write(b"x")
+    (root / "system.json").write_text(json.dumps({"schema": "neogenesis.system/1", "name": "x", "family": "linux"}))
+    plain = tmp_path / "plain.tar"
+    run("tar", "--sparse", "--format=posix", "-C", root, "-cf", plain, ".")
+    data = bytearray(plain.read_bytes())
+    place = data.index(b"\n499712\n")
+    data[place + 2] = 0xFF
+    plain.write_bytes(data)
+    with pytest.raises(BadRecord, match="damaged or cut short"):
+        lay_out(inspect_system(plain), "system", into, {}, lambda n: None, lambda: None)
+
+
 def test_what_is_put_there_later_follows_links_as_the_system_would(tmp_path: Path, neogenesis: Any) -> None:
     """Answers and people's files: an image whose folders for them are links cannot send them to this machine."""
     outside = tmp_path / "outside"

@@ -25,6 +25,8 @@ _XATTR = "SCHILY.xattr."
 _MOST_LINKS = 40
 #: Zeros of at least so many bytes become a hole.
 _LEAST_HOLE = 64 << 10
+#: What a system says of owners, dates and attributes that it cannot hold.
+_HINDERED = (OSError, OverflowError, ValueError)
 _NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -121,7 +123,7 @@ class Layer:
                 self.made.digests[inner] = digest
         for inner, (target, marks) in self._symbolic.items():
             place = f"{self._root}/{inner}"
-            if os.path.lexists(place):
+            if os.path.lexists(place) or "\0" in target:
                 self.leave_out(inner)
                 continue
             os.symlink(target, place)
@@ -152,15 +154,15 @@ class Layer:
         reachable = 0o600 if isinstance(place, int) else 0o700
         if self._owned:
             if self._is_root:
-                with suppress(OSError):
+                with suppress(*_HINDERED):
                     os.chown(place, marks.user, marks.group, **by_name)
             if isinstance(place, int) or not os.path.islink(place):
-                with suppress(OSError):
+                with suppress(*_HINDERED):
                     os.chmod(place, stat.S_IMODE(marks.mode) | (0 if self._is_root else reachable))
         for name, value in marks.more.items():
-            with suppress(OSError):
+            with suppress(*_HINDERED):
                 os.setxattr(place, name, value.encode("utf-8", "surrogateescape"), **by_name)
-        with suppress(OSError):
+        with suppress(*_HINDERED):
             os.utime(place, (marks.modified_s, marks.modified_s), **by_name)
 
 

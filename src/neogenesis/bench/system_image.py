@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import queue
 import re
+import struct
 import tarfile
 import threading
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -180,7 +181,7 @@ def _members(path: Path, told: Told) -> Iterator[tuple[tarfile.TarFile, _Hashed]
                     pass
             while not hashed.enough and hashed.read(_PIECE):
                 pass
-    except (tarfile.TarError, zstandard.ZstdError, EOFError, UnicodeDecodeError) as error:
+    except (tarfile.TarError, zstandard.ZstdError, EOFError, ValueError, OverflowError, struct.error) as error:
         words = " ".join(str(error).split())[:120]
         raise BadRecord(
             f"The system image “{path.name}” is damaged or cut short ({words}).", "Fetch it again."
