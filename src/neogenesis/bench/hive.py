@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from neogenesis.bench.utilities import run_tool
@@ -12,8 +12,11 @@ from neogenesis.core.system.tree import HiveValues
 _HEAD = "Windows Registry Editor Version 5.00"
 
 
-def merge_into_hive(path: Path, keys: Mapping[str, HiveValues]) -> None:
-    """Put values under keys, by their paths from the root; what is not there yet is made. Raises ToolFailed."""
+def merge_into_hive(path: Path, keys: Mapping[str, HiveValues], check: Callable[[], None] | None = None) -> None:
+    """Put values under keys, by their paths from the root; what is not there yet is made. `check` may end it.
+
+    Raises ToolFailed.
+    """
     every: dict[str, HiveValues] = {}
     for name in keys:
         parts = name.split("\\")
@@ -25,7 +28,8 @@ def merge_into_hive(path: Path, keys: Mapping[str, HiveValues]) -> None:
     with tempfile.NamedTemporaryFile("w", encoding="utf-8", suffix=".reg") as merge:
         merge.write("\n".join(lines))
         merge.flush()
-        run_tool(["hivexregedit", "--merge", "--prefix", "", str(path), merge.name], "Writing into a registry hive")
+        command = ["hivexregedit", "--merge", "--prefix", "", str(path), merge.name]
+        run_tool(command, "Writing into a registry hive", check=check)
 
 
 def _written(value: str | int | list[str] | bytes) -> str:

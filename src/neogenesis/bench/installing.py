@@ -251,7 +251,7 @@ class SystemFiles:
         if image.form != "wim":
             made = lay_out(image, key, folder, settings, told, self._check, owned)
         elif key == "startup":
-            made = lay_out_startup(image.path, folder, image.description.name, settings)
+            made = lay_out_startup(image.path, folder, image.description.name, settings, self._check)
         else:
             made = LaidOut()
         if self._image.data and key == people_key(image.description.family, self._keys):

@@ -65,18 +65,20 @@ def apply_wim(path: Path, volume: Path, check: Callable[[], None]) -> None:
     run_tool(command, "Putting the system onto its volume", check=check)
 
 
-def lay_out_startup(path: Path, folder: Path, title: str, settings: Mapping[str, str]) -> LaidOut:
+def lay_out_startup(
+    path: Path, folder: Path, title: str, settings: Mapping[str, str], check: Callable[[], None]
+) -> LaidOut:
     """The loaders that the image holds, where the family's firmware looks for them, and at the fallback path.
 
     The boot store is the image's template, told of the system on the new drive: `settings` has the identities of the
-    disk and of its partitions. Raises BadRecord or ToolFailed.
+    disk and of its partitions; `check` may end it. Raises BadRecord or ToolFailed.
     """
     made = LaidOut()
     with tempfile.TemporaryDirectory(prefix="neogenesis-wim-") as scratch:
         for inner, what in ((_LOADERS, "loaders"), *((more, "fonts") for more in _BESIDE), (_STORE, "boot store")):
             options = [f"--dest-dir={scratch}", "--no-acls", "--nullglob"]
             command = ["wimlib-imagex", "extract", str(path), "1", f"/{inner}", *options]
-            run_tool(command, f"Taking the {what} out of the image")
+            run_tool(command, f"Taking the {what} out of the image", check=check)
         loaders = Path(scratch) / "EFI"
         for file in _files_below(loaders):
             _put(file, folder, f"{_MANAGER}/{file.relative_to(loaders).as_posix()}", made)
@@ -90,7 +92,7 @@ def lay_out_startup(path: Path, folder: Path, title: str, settings: Mapping[str,
                 _put(file, folder, f"{_MANAGER}/{file.relative_to(scratch).as_posix()}", made)
         store = Path(scratch) / PurePosixPath(_STORE).name
         if store.is_file() and not store.is_symlink():
-            _tell_store(store, title, settings)
+            _tell_store(store, title, settings, check)
             _put(store, folder, f"{_MANAGER}/BCD", made)
     if not made.digests:
         raise BadRecord(f"The system image “{path.name}” holds no loader; nothing was written.", "Take another image.")
@@ -101,14 +103,14 @@ def _files_below(folder: Path) -> list[Path]:
     return sorted(p for p in folder.rglob("*") if p.is_file() and not p.is_symlink())
 
 
-def _tell_store(store: Path, title: str, settings: Mapping[str, str]) -> None:
+def _tell_store(store: Path, title: str, settings: Mapping[str, str], check: Callable[[], None]) -> None:
     """Let a boot store start the system of the new drive."""
     startup, system = (partition_element(settings[f"{key}_PART"], settings["DISK_ID"]) for key in ("STARTUP", "SYSTEM"))
     shared = LOADER_SETTINGS.encode() in store.read_bytes().lower()
     entry = str(uuid.uuid5(uuid.UUID(settings["SYSTEM_PART"]), "boot store"))
     keys = entry_for_system(entry, title, settings.get("LANGUAGE", ""), startup, system, shared)
     try:
-        merge_into_hive(store, keys)
+        merge_into_hive(store, keys, check)
     except ToolFailed as error:
         if "missing" in error.text:
             raise
