@@ -1,4 +1,4 @@
-"""Feeds damaged tables, volumes, images, journals, manifests, maps and what starts a machine to their readers.
+"""Feeds damaged tables, volumes, images, journals, manifests, maps, archives and what starts a machine to their readers.
 
 `python -m tests.fuzz [SECONDS]`. A crash is any exception that is not one of ours, or a hang; the input that made it is
 left in the folder that is printed. Starts from a corpus of real volumes made by the distribution's utilities.
@@ -7,6 +7,7 @@ left in the folder that is printed. Starts from a corpus of real volumes made by
 from __future__ import annotations
 
 import io
+import shutil
 import sys
 import tempfile
 from contextlib import suppress
@@ -16,6 +17,7 @@ import atheris
 
 with atheris.instrument_imports(include=["neogenesis"]):
     from neogenesis.bench.reader import open_tree
+    from neogenesis.bench.system_image import inspect_system, lay_out
     from neogenesis.core.boot.devpath import decode_path, parse_path
     from neogenesis.core.boot.drives import BootDrive
     from neogenesis.core.boot.forecast import forecast
@@ -39,7 +41,7 @@ from tests.drives import LINUX, MIB, NT_DATA, STARTUP, Part, make_drive, make_vo
 
 _FOLDER = Path(tempfile.mkdtemp(prefix="neogenesis-fuzz-"))
 _START_KINDS = ("start", "script", "path", "program")
-_KINDS = ("ext4", "ntfs", "fat12", "exfat", "table", "drive", "qcow2", "journal", "records", *_START_KINDS)
+_KINDS = ("ext4", "ntfs", "fat12", "exfat", "table", "drive", "qcow2", "journal", "records", "archive", *_START_KINDS)
 _BASES: dict[str, bytes] = {}
 
 
@@ -59,6 +61,37 @@ def corpus() -> None:
     parts = [Part(4, STARTUP, "fat12", "START", files), Part(2, LINUX, "ext4", "b", {"token.txt": b"TOKEN"})]
     _BASES["start"] = make_drive(_FOLDER / "start", 8, parts).read_bytes()
     _BASES["script"], _BASES["program"] = menu.encode(), loader()
+    _BASES["archive"] = archive()
+
+
+def archive() -> bytes:
+    """A small system image, not packed, with links, holes and attributes."""
+    root = _FOLDER / "root"
+    for name, data in {"startup/EFI/x/grub.cfg": b"@@DISK_ID@@", "system/etc/motd": b"hello" * 300}.items():
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        (root / name).write_bytes(data)
+    (root / "system.json").write_text('{"schema": "neogenesis.system/1", "name": "x", "family": "linux"}')
+    with (root / "system/hole").open("wb") as file:
+        file.truncate(1 << 20)
+        file.seek(500_000)
+        file.write(b"x")
+    (root / "system/way").symlink_to("etc/motd")
+    (root / "system/again").hardlink_to(root / "system/etc/motd")
+    run("tar", "--sparse", "--format=posix", "-C", root, "-cf", _FOLDER / "archive.tar", ".")
+    return (_FOLDER / "archive.tar").read_bytes()
+
+
+def of_archive(raw: bytearray) -> None:
+    """Headers get their checksums again, so that what is damaged in them is read."""
+    for at in range(0, len(raw) - 511, 512):
+        if raw[at + 257 : at + 262] == b"ustar":
+            total = sum(raw[at : at + 148]) + sum(raw[at + 156 : at + 512]) + 8 * 32
+            raw[at + 148 : at + 156] = b"%06o\0 " % total
+    path, into = _FOLDER / "input.tar", _FOLDER / "into"
+    path.write_bytes(raw)
+    shutil.rmtree(into, ignore_errors=True)
+    into.mkdir()
+    lay_out(inspect_system(path), "system", into, {}, lambda count: None, lambda: None)
 
 
 def patched(base: bytes, provider: atheris.FuzzedDataProvider) -> bytearray:
@@ -127,6 +160,8 @@ def one(data: bytes) -> None:
                     continue
         elif kind in _START_KINDS:
             what_starts(kind, provider)
+        elif kind == "archive":
+            of_archive(patched(_BASES[kind], provider))
         elif kind == "qcow2":
             path = _FOLDER / "input.qcow2"
             path.write_bytes(patched(_BASES[kind], provider))
