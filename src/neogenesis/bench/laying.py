@@ -86,9 +86,7 @@ class Layer:
             for piece in pieces:
                 digest.update(piece)
                 self._told(len(piece))
-                if size is not None and not bytes(piece).strip(b"\0"):
-                    os.lseek(file, len(piece), os.SEEK_CUR)
-                else:
+                if size is None or not _skipped(file, piece):
                     _write_whole(file, piece)
             if size is not None:
                 os.ftruncate(file, size)
@@ -171,6 +169,14 @@ def extended_attributes(headers: Mapping[str, str]) -> dict[str, str]:
     return {name[len(_XATTR) :]: value for name, value in headers.items() if name.startswith(_XATTR)} if headers else {}
 
 
+def _skipped(file: int, piece: memoryview | bytes) -> bool:
+    """Whether a piece is all zeros, and was left as a hole."""
+    if len(piece) < _LEAST_HOLE or piece != bytes(len(piece)):
+        return False
+    os.lseek(file, len(piece), os.SEEK_CUR)
+    return True
+
+
 def _write_whole(file: int, piece: memoryview | bytes) -> None:
     view = memoryview(piece)
     while view:
@@ -224,9 +230,7 @@ def put_file(
         for piece in pieces:
             digest.update(piece)
             length += len(piece)
-            if len(piece) >= _LEAST_HOLE and piece == bytes(len(piece)):
-                os.lseek(file, len(piece), os.SEEK_CUR)
-            else:
+            if not _skipped(file, piece):
                 _write_whole(file, piece)
         os.ftruncate(file, length)
         if modified_s is not None:

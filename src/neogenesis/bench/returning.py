@@ -36,7 +36,9 @@ _MOST_FILES, _PIECE = 5_000_000, 1 << 20
 
 
 class PeopleFiles(Protocol):
-    """What holds people's files."""
+    """What holds people's files. `identity` is the key of the drive's, empty for a folder."""
+
+    identity: str
 
     def files(self) -> Iterator[Held]:
         """All that it holds, whether it returns or not."""
@@ -84,17 +86,9 @@ def people_files(data: Path, identity: str = "") -> Iterator[PeopleFiles]:
             found.close()
 
 
-def drive_of_files(data: Path) -> str:
-    """The key of the identity of the drive that holds people's files; empty for a folder."""
-    if data.is_dir():
-        return ""
-    with closing(open_sealed(str(data), grip="look")) as opened:
-        return opened.drive.identity.key
-
-
 class _Folder:
     def __init__(self, folder: Path) -> None:
-        self._folder = folder
+        self._folder, self.identity = folder, ""
 
     def files(self) -> Iterator[Held]:
         return held_files(self._folder)
@@ -132,7 +126,7 @@ class _Drive:
         found, others = wanted_files(opened.store, survey, open_tree, None, (), ())
         self._unlisted = [one.text for one in others if one.partition.volume.kind != "swap"]
         self._wanted = {f"{one.partition}:{one.path}": one for one in found}
-        self._survey, self._store = survey, opened.store
+        self._survey, self._store, self.identity = survey, opened.store, opened.drive.identity.key
         self._trees: dict[int, FileTree] = {}
 
     def close(self) -> None:
@@ -176,10 +170,13 @@ class _Drive:
         return self._trees[one.partition]
 
 
-def look_through(data: Path, family: str, wish: BackWish = BackWish()) -> GivingBack:
-    """What of a folder or drive would return. Raises as `people_files`, and BadRecord for damaged records."""
+def look_through(data: Path, family: str, wish: BackWish = BackWish()) -> tuple[GivingBack, str]:
+    """What of a folder or drive would return, and the key of the drive's identity.
+
+    Raises as `people_files`, and BadRecord for damaged records.
+    """
     with people_files(data) as source:
-        return given_back(source, source.files(), family, wish)
+        return given_back(source, source.files(), family, wish), source.identity
 
 
 def given_back(source: PeopleFiles, files: Iterable[Held], family: str, wish: BackWish) -> GivingBack:
@@ -210,19 +207,20 @@ def way_back(
         raise BadArgument(
             f"“{data}” is made anew itself; no files can return from it.", "Name another drive or folder."
         )
-    found = look_through(data, family, wish)
+    found, drive = look_through(data, family, wish)
     if not found.files:
         count = sum(one.files for one in found.left_out)
         raise BadArgument(
             f"Of “{data}” nothing would go back to people; {count} files stay out. Nothing was written.",
             "Name another folder or drive, or other kinds.",
         )
-    return WayBack(data, wish, drive_of_files(data), found.room_bytes), found
+    return WayBack(data, wish, drive, found.room_bytes), found
 
 
 def what_could_return(data: Path, family: str) -> tuple[Returnable, str]:
     """For somebody to choose from, and the key of the drive it is on. Raises as `way_back`."""
-    return returnable(look_through(data, family, BackWish(programs=True))), drive_of_files(data)
+    found, drive = look_through(data, family, BackWish(programs=True))
+    return returnable(found), drive
 
 
 def held_files(folder: Path) -> Iterator[Held]:

@@ -199,8 +199,9 @@ class FreshModel(QObject):
                 self.plan = installing.plan_recipe(recipe, self.target, wish.wishes)
             elif not wish.data or self._knows_people(system.description.family):
                 drivers = Path(wish.drivers) if wish.drivers else None
-                room = installing.room_for_people(system, recipe, self.target, wish.wishes, drivers)
-                self.room_bytes, self.beside_bytes = room
+                if wish.data:
+                    room = installing.room_for_people(system, recipe, self.target, wish.wishes, drivers)
+                    self.room_bytes, self.beside_bytes = room
                 more = (wish.wishes, wish.answers, drivers, self._way_back())
                 self.plan = installing.plan_install(system, recipe, self.target, *more)
             self.refusal = None

@@ -62,27 +62,22 @@ class Progress:
         return replace(then, outcome=event) if event.event == "outcome" else then
 
     def _moved(self, event: Event, plan: Plan | None) -> Progress:
-        if event.phase == "fill":  # nothing is on the new drive yet
-            return replace(
-                self,
-                phase=event.phase,
-                copied_bytes=event.copied_bytes,
-                total_bytes=event.total_bytes,
-                rate_bytes_per_s=event.rate_bytes_per_s,
-                left_s=event.left_s,
-                time_s=event.time_s,
-            )
-        before = self.copied_before
-        if event.phase == "verify" and not before and self.course:
-            before = int(self.course[-1][1])  # reading back goes on below what was copied
         then = replace(
             self,
             phase=event.phase,
-            copied_before=before,
             copied_bytes=event.copied_bytes,
             total_bytes=event.total_bytes,
             rate_bytes_per_s=event.rate_bytes_per_s,
             left_s=event.left_s,
+        )
+        if event.phase == "fill":  # nothing is on the new drive yet
+            return then
+        before = self.copied_before
+        if event.phase == "verify" and not before and self.course:
+            before = int(self.course[-1][1])  # reading back goes on below what was copied
+        then = replace(
+            then,
+            copied_before=before,
             celsius=(event.figures.get("old_celsius"), event.figures.get("new_celsius")),
             course=with_point(self.course, (event.time_s, before + event.copied_bytes)),
         )
