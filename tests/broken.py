@@ -58,7 +58,7 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "a map is believed without looking",
-        "bench/rescuing.py",
+        "bench/works/rescuing.py",
         "        distrusted(found, opened.store, goal.store)\n",
         "",
         "tests/test_trust.py -k rescue_map",
@@ -136,7 +136,7 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "a bug report names the customer",
-        "bench/bug_report.py",
+        "bench/records/bug_report.py",
         '    return {"stop": job.stop,',
         '    return {"customer": job.customer, "stop": job.stop,',
         "tests/test_commands.py -k bug_report",
@@ -144,7 +144,7 @@ BROKEN: tuple[Broken, ...] = (
     # What runs, and what is typed
     Broken(
         "work ends with the job that was open",
-        "app/desks.py",
+        "app/desk/desks.py",
         "            if ticket != self._front and not desk.is_busy:\n",
         "            if ticket != self._front:\n",
         "tests/test_window_bench.py -k heard_to_its_end",
@@ -179,14 +179,14 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "a fault is not logged",
-        "app/trouble.py",
+        "app/shell/trouble.py",
         '        _log.error("%s\\n%s", _version_line(), text)\n',
         "",
         "tests/test_window_bench.py -k exception",
     ),
     Broken(
         "twins are not told",
-        "app/bench.py",
+        "app/desk/bench.py",
         "            twin = present and bool(docked.drive.serial) and serials[docked.drive.serial] > 1\n",
         "            twin = False\n",
         "tests/test_window_bench.py -k by_serial",
@@ -194,7 +194,7 @@ BROKEN: tuple[Broken, ...] = (
     # What is shown
     Broken(
         "sealed and writable exchanged",
-        "app/desks.py",
+        "app/desk/desks.py",
         '            return tr("sealed")\n        return tr("may be written")\n',
         '            return tr("may be written")\n        return tr("sealed")\n',
         _STOPS,
@@ -320,7 +320,7 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "the computer may sleep",
-        "bench/work.py",
+        "bench/processes/work.py",
         "        stack.enter_context(kept_awake(_WHY[kind]))\n",
         "",
         "tests/test_power.py -k awake",
@@ -334,7 +334,7 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "the title says nothing of running work",
-        "app/news.py",
+        "app/shell/news.py",
         'f"{head} · Neogenesis" if running else f"Neogenesis · {self._name}"',
         'f"Neogenesis · {self._name}"',
         "tests/test_preferences.py -k title",
@@ -378,14 +378,14 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "a remedy is not recorded",
-        "bench/mending.py",
+        "bench/works/mending.py",
         "        save(place, made)\n",
         "",
         "tests/test_remedies.py -k cut_off",
     ),
     Broken(
         "undo writes over anything",
-        "bench/mending.py",
+        "bench/works/mending.py",
         "        _refuse_unless(target.store, _in_pieces(changes))\n",
         "",
         "tests/test_remedies.py -k records",
@@ -420,7 +420,7 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "what was salvaged is not compared",
-        "bench/installing.py",
+        "bench/works/installing.py",
         "    if held.blake3 and digest.hex() != held.blake3:",
         "    if False:",
         "tests/test_reinstall.py -k salvaged",
@@ -434,42 +434,42 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "names in a system image lead out of it",
-        "bench/system_image.py",
+        "bench/inside/system_image.py",
         '    return None if ".." in parts else "/".join(parts)',
         '    return "/".join(parts)',
         "tests/test_reinstall.py -k no_system_image",
     ),
     Broken(
         "answers follow a link of the image out of the volume",
-        "bench/laying.py",
+        "bench/inside/laying.py",
         "        if waiting and place.is_symlink():\n",
         "        if False:\n",
         "tests/test_reinstall.py -k later_follows",
     ),
     Broken(
         "a link is put through a link of the image",
-        "bench/laying.py",
+        "bench/inside/laying.py",
         "            if os.path.lexists(place) or ",
         "            if os.path.islink(place) or ",
         "tests/test_reinstall.py -k laying_out",
     ),
     Broken(
         "names count in any letters on every volume",
-        "bench/installing.py",
+        "bench/works/installing.py",
         "    key = str.casefold if folded else str\n",
         "    key = str.casefold\n",
         "tests/test_reinstall.py -k differ_only",
     ),
     Broken(
         "people's files come from any drive",
-        "bench/returning.py",
+        "bench/inside/returning.py",
         "        if identity and opened.drive.identity.key != identity:\n",
         "        if False:\n",
         "tests/test_reinstall.py -k old_drive",
     ),
     Broken(
         "a module takes a file of the bench for its firmware",
-        "bench/driver_store.py",
+        "bench/inside/driver_store.py",
         "if p.is_file() and _is_beneath(p, roots)), None)",
         "if p.is_file()), None)",
         "tests/test_drivers.py -k outside",
@@ -502,7 +502,7 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "a run-in writes onto the old drive",
-        "bench/run_in.py",
+        "bench/works/run_in.py",
         "        if serial and serial in refused:\n",
         "        if not serial and serial in refused:\n",
         "tests/test_run_in.py -k refused",

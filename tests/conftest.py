@@ -18,13 +18,13 @@ os.environ.update(LC_ALL="C.UTF-8", LANGUAGE="en")
 from hypothesis import HealthCheck, settings
 from pytestqt.qtbot import QtBot
 
-from neogenesis.app.bench import Bench
+from neogenesis.app.desk.bench import Bench
+from neogenesis.app.desk.work import Work
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.theme.look import look
-from neogenesis.app.window import MainWindow
-from neogenesis.app.work import Work
-from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.docks import SimulatedDocks
-from neogenesis.bench.records import open_records
+from neogenesis.bench.drives.docks import SimulatedDocks
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.simulated.demo import demo_bench
 from neogenesis.core.job import Job
 from tests.drives import blank, make_drive, run, set_docks, simulated, standard_parts

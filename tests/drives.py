@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from neogenesis.bench.reader import open_tree
+from neogenesis.bench.processes.reader import open_tree
 from neogenesis.core.filesystem.exfat import read_layout
 from neogenesis.core.store import PathOpener, RangeView, SealedFileStore
 

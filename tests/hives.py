@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 from pathlib import Path
 
-from neogenesis.bench.hive import merge_into_hive
+from neogenesis.bench.inside.hive import merge_into_hive
 
 #: A value: text, a number, several texts, or bytes.
 Value = str | int | list[str] | bytes

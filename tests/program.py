@@ -16,7 +16,7 @@ from pathlib import Path
 
 _SECONDS = 1200.0 if os.environ.get("NEOGENESIS_LONG") else 180.0
 _CONTEXT = multiprocessing.get_context("forkserver")
-_CONTEXT.set_forkserver_preload(["neogenesis.cli.main", "neogenesis.bench.worker", "tests.program"])
+_CONTEXT.set_forkserver_preload(["neogenesis.cli.main", "neogenesis.bench.processes.worker", "tests.program"])
 
 
 @dataclass(frozen=True, slots=True)

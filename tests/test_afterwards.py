@@ -13,7 +13,7 @@ from pytestqt.qtbot import QtBot
 
 from neogenesis.app.first_boot.afterwards import AfterwardsSheet
 from neogenesis.app.pictures import pause
-from neogenesis.app.window import MainWindow
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.core.job import Job
 from neogenesis.core.record import save
 from neogenesis.core.reinstall.afterwards import (

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from neogenesis.bench.shipped import appliance_names, load_appliance
+from neogenesis.bench.records.shipped import appliance_names, load_appliance
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.plan.appliance import Appliance, mismatches
 from neogenesis.core.units import nominal_bytes

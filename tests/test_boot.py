@@ -17,10 +17,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neogenesis.bench.booting import forecast_drives
 from neogenesis.bench.emulator import Trial, TrialAnswer, run_trial
 from neogenesis.bench.emulator.variables import store_with
-from neogenesis.bench.mending import look_at_plan
+from neogenesis.bench.inside.booting import forecast_drives
+from neogenesis.bench.works.mending import look_at_plan
 from neogenesis.core.boot.answer import Forecast
 from neogenesis.core.boot.devpath import FilePath, HardDrive, decode_path, encode_path, parse_path, path_text
 from neogenesis.core.boot.grub import GrubRun

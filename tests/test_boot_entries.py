@@ -10,10 +10,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench.booting import forecast_drives, read_entries
 from neogenesis.bench.emulator import Trial, run_trial
 from neogenesis.bench.emulator.monitor import KEY_NAMES
 from neogenesis.bench.emulator.variables import entries_in, store_with
+from neogenesis.bench.inside.booting import forecast_drives, read_entries
 from neogenesis.core.boot.entries import (
     BootList,
     faults_of,

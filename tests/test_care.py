@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import Hardware, OpenDrive, open_sealed
+from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.core.errors import Stopped
 from neogenesis.core.judgement import judgement
 from neogenesis.core.rescue import Rests

@@ -13,7 +13,7 @@ from pathlib import Path
 import click
 import pytest
 
-from neogenesis.bench.records import open_records
+from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.simulated.demo import demo_folder
 from neogenesis.cli.house import complete_help
 from neogenesis.cli.main import app

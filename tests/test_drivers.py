@@ -16,9 +16,9 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench.archives import safe_parts
-from neogenesis.bench.driver_store import find_drivers, read_devices
-from neogenesis.bench.id_names import name_of, with_names
+from neogenesis.bench.inside.archives import safe_parts
+from neogenesis.bench.inside.driver_store import find_drivers, read_devices
+from neogenesis.bench.inside.id_names import name_of, with_names
 from neogenesis.core.drivers import Device, Hardware, InfFault, read_hardware, read_inf
 from neogenesis.core.drivers.answer import driver_texts, shopping_list
 from neogenesis.core.drivers.inf import parsed_decoration
@@ -295,7 +295,7 @@ def test_a_large_folder_is_read_once_and_found_again(tmp_path: Path, monkeypatch
     package(folder / "mine", "mine.inf", inf({"Models.NTamd64": [line(DEVICE)]}))
     first = find_drivers(machine(), folder).answer
     assert first.order == ("mine/mine.inf",) and not first.skipped
-    monkeypatch.setattr("neogenesis.bench.driver_store.read_inf", lambda data, name: pytest.fail("read again"))
+    monkeypatch.setattr("neogenesis.bench.inside.driver_store.read_inf", lambda data, name: pytest.fail("read again"))
     assert find_drivers(machine(), folder).answer == first
     monkeypatch.undo()
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
@@ -519,7 +519,7 @@ def test_the_old_system_itself_says_its_devices_and_gives_its_packages(tmp_path:
 
 def test_devices_without_a_name_get_one_from_the_id_files(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     ids = "# a list\n1d0a  Ostrel\n\t0042  Link\n\t\t1d0a 0007  Board\n\t0043  Other\n1d0b  Halden\n\t0042  Wrong\nC 02  Network\n"
-    monkeypatch.setattr("neogenesis.bench.id_names._text", lambda bus: "\n" + ids)
+    monkeypatch.setattr("neogenesis.bench.inside.id_names._text", lambda bus: "\n" + ids)
     (tmp_path / "list").write_text("pci:v00001D0Ad00000042sv0000sd0000bc02sc80i00\nUSB\\VID_1D0B&PID_9999\n")
     (tmp_path / "list").write_text(
         "Bus 001 Device 003: ID 1d0b:9999\nACPI\\ODD0001\n" + (tmp_path / "list").read_text()

@@ -13,11 +13,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench.names import named
-from neogenesis.bench.rescuing import Outline, RescueNews
-from neogenesis.bench.telling import EventsTo, Teller
-from neogenesis.bench.work import Running, run_work
-from neogenesis.bench.worker import running_worker, steer
+from neogenesis.bench.processes.telling import EventsTo, Teller
+from neogenesis.bench.processes.work import Running, run_work
+from neogenesis.bench.processes.worker import running_worker, steer
+from neogenesis.bench.works.names import named
+from neogenesis.bench.works.rescuing import Outline, RescueNews
 from neogenesis.core.errors import BadArgument, Refused, Stopped
 from neogenesis.core.rescue import RescueMap
 from neogenesis.core.system import Touched

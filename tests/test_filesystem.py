@@ -16,8 +16,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neogenesis.bench.reader import ReaderProcess, open_tree
-from neogenesis.bench.tools import FilesystemTools
+from neogenesis.bench.processes.reader import ReaderProcess, open_tree
+from neogenesis.bench.works.tools import FilesystemTools
 from neogenesis.core.errors import Damaged, Stopped
 from neogenesis.core.filesystem import Volume, read_volume
 from neogenesis.core.store import FileStore, MemoryStore, PathOpener, SealedFileStore
@@ -276,7 +276,7 @@ def test_a_broken_pipe_ends_nothing_after_a_volume_was_shown_as_a_file() -> None
     """The library that shows it takes the interpreter's own care away; seen: a crashed listing ended the whole work."""
     script = (
         "import os, neogenesis.bench\n"
-        "from neogenesis.bench.exposed import exposed\n"
+        "from neogenesis.bench.processes.exposed import exposed\n"
         "from neogenesis.core.store import MemoryStore\n"
         "with exposed(MemoryStore(4096)) as path: assert path.stat().st_size == 4096\n"
         "reading, writing = os.pipe()\n"

@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neogenesis.bench.profiles import (
+from neogenesis.bench.records.profiles import (
     former_versions,
     import_profiles,
     keep_machine,

@@ -13,8 +13,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench.past import past_of
-from neogenesis.bench.records import open_records
+from neogenesis.bench.records.opening import open_records
+from neogenesis.bench.records.past import past_of
 from neogenesis.core.decide import decide
 from neogenesis.core.decide.decision import planned
 from neogenesis.core.decide.fleet import Fleet, Seats, fleet

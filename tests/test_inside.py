@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from neogenesis.bench.planning import survey
+from neogenesis.bench.inside.surveying import survey
 from neogenesis.core.system.inside import Inside, look_inside
 from neogenesis.core.system.tree import FileTree, HiveKey
 from tests.drives import LINUX, NT_DATA, Part, make_drive, run

@@ -12,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from neogenesis.bench.photographs import keep_photograph
-from neogenesis.bench.profiles import keep_machine, known_machines
+from neogenesis.bench.records.photographs import keep_photograph
+from neogenesis.bench.records.profiles import keep_machine, known_machines
 from neogenesis.core.drive import Health
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.intake import (
@@ -542,7 +542,7 @@ def test_the_slip_says_what_was_agreed() -> None:
 
 
 def test_the_slip_is_one_page_however_much_is_said(tmp_path: Path, neogenesis) -> None:
-    from neogenesis.bench.records import open_records
+    from neogenesis.bench.records.opening import open_records
 
     store = open_records(tmp_path)
     store.add(Job(ticket="T-7", customer="C", machine="M"))

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench.records import open_records
+from neogenesis.bench.records.opening import open_records
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job import ROUTE, Improvement, Job, improvement_of, make_report
 from neogenesis.core.job.store import JobStore
@@ -162,7 +162,7 @@ def test_a_bench_of_each_earlier_version_opens_with_everything_in_it(dump: Path,
 
 def test_two_windows_write_into_one_logbook_at_once(store: JobStore, tmp_path: Path) -> None:
     code = (
-        "import sys; from pathlib import Path; from neogenesis.bench.records import open_records\n"
+        "import sys; from pathlib import Path; from neogenesis.bench.records.opening import open_records\n"
         "s = open_records(Path(sys.argv[1]))\n"
         "for n in range(25): s.append('T-1', 't', sys.argv[2], 'note', str(n))\ns.close()"
     )

@@ -16,11 +16,11 @@ from neogenesis.app.jobs.model import JobRow, rows_of, wanted
 from neogenesis.app.jobs.running import Running, RunningLine
 from neogenesis.app.jobs.sheet import JobSheet
 from neogenesis.app.rail.week import days_of
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.look import look
-from neogenesis.app.window import MainWindow
 from neogenesis.app.words import when
-from neogenesis.bench.records import open_records
+from neogenesis.bench.records.opening import open_records
 from neogenesis.core.job import Glance, Job
 from tests.test_window import plan as make_plan
 from tests.test_window import slow, survey

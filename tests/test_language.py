@@ -20,8 +20,8 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app import language
 from neogenesis.app.language import FOLDER, LANGUAGE, load_catalogue, said, tr, trn
 from neogenesis.app.settings import Settings, save_settings
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.theme.tokens import tag_look
-from neogenesis.app.window import MainWindow
 from neogenesis.app.words import both, when
 from neogenesis.core.errors import BadRecord
 from tests.pseudo import escaped, pseudo_catalogue, texts_in_sight

@@ -14,9 +14,9 @@ from pytestqt.qtbot import QtBot
 
 from neogenesis.app.library.sheet import LibrarySheet
 from neogenesis.app.pictures import pause
-from neogenesis.app.window import MainWindow
-from neogenesis.bench.folders import LIBRARY
-from neogenesis.bench.library import Source, fetch, index_library
+from neogenesis.app.shell.window import MainWindow
+from neogenesis.bench.inside.library import Source, fetch, index_library
+from neogenesis.bench.processes.folders import LIBRARY
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, Stopped
 from neogenesis.core.media.library import compared, kind_of, read_catalogue
 from tests.test_window import texts
@@ -68,7 +68,7 @@ def test_what_is_had_newer_damaged_and_offered(library: Path, share: Path) -> No
 def test_only_what_changed_is_read_again(library: Path, share: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     fetch(library, Source(share), "link.zip")
     first = index_library(library)
-    monkeypatch.setattr("neogenesis.bench.library._digest", lambda path: pytest.fail("read again"))
+    monkeypatch.setattr("neogenesis.bench.inside.library._digest", lambda path: pytest.fail("read again"))
     assert index_library(library) == first
     monkeypatch.undo()
     (library / "link.zip").write_bytes(b"other")

@@ -13,8 +13,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench import looking, planning
-from neogenesis.bench.looking import Counted
+from neogenesis.bench.inside import looking, surveying
+from neogenesis.bench.inside.looking import Counted
 from neogenesis.core.drive import Health, HealthReading, Reason
 from neogenesis.core.drive.history import HealthEntry, add_to_history, endurance_of, load_history, trends, worsening
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
@@ -103,7 +103,7 @@ def test_kinds_that_ship_say_why_and_have_distinct_codes() -> None:
 
 def test_a_real_drive_is_counted_cut_off_and_exported(tmp_path: Path, neogenesis: Callable) -> None:
     image = make_drive(tmp_path / "old.img", 640, standard_parts())
-    survey = planning.survey(str(image)).survey
+    survey = surveying.survey(str(image)).survey
     assert looking.fillable(survey)[:2] in ([5, 3], [3, 5])
     told: list[Counted] = []
     found = looking.what_fills(str(image), survey, 3, told.append)
@@ -137,7 +137,7 @@ def drive(tmp_path: Path, **traits: object) -> tuple[str, Survey]:
     if not image.exists():
         make_drive(image, 640, [Part(200, NT_DATA, "ntfs", "Main"), Part(300, LINUX, "ext4", "papers")])
     path = simulated(tmp_path / "old.drive.json", "old.img", **traits)
-    return str(path), planning.survey(str(path)).survey
+    return str(path), surveying.survey(str(path)).survey
 
 
 def speed(tmp_path: Path, **traits: object) -> tuple[SpeedProfile, Survey]:
@@ -197,7 +197,7 @@ def test_small_drives_are_sampled_too(size: int) -> None:
 @pytest.fixture(scope="module")
 def sound(tmp_path_factory: pytest.TempPathFactory) -> Survey:
     image = make_drive(tmp_path_factory.mktemp("why") / "old.img", 320, [Part(300, LINUX, "ext4", "papers")])
-    return planning.survey(str(image)).survey
+    return surveying.survey(str(image)).survey
 
 
 def codes(survey: Survey, **more: object) -> list[str]:
@@ -353,7 +353,7 @@ def test_real_volumes_of_the_distribution(tmp_path: Path, kind: str) -> None:
 def test_the_guide_says_what_to_do_and_how_long_it_takes(tmp_path: Path, sound: Survey) -> None:
     image = tmp_path / "fve.img"
     image.write_bytes(fve(4, (0x100, 0x800)))
-    survey = planning.survey(str(image)).survey
+    survey = surveying.survey(str(image)).survey
     one = survey.partitions[0]
     assert one.volume.encryption is not None and one.volume.encryption.state == "on"
     guide = decryption_guide(msgspec.structs.replace(one, size_bytes=90 * 10**9))
@@ -376,13 +376,13 @@ def test_a_drive_that_stalls_is_left_alone_and_imaged_first(tmp_path: Path, neog
     )
     start = json.loads(neogenesis("survey", image, "--json").stdout)["partitions"][0]["start_bytes"]
     path = simulated(tmp_path / "old.drive.json", "old.img", read={"slow": [[start, start + (64 << 20), 9000]]})
-    survey = planning.survey(str(path), inside=True).survey
+    survey = surveying.survey(str(path), inside=True).survey
     assert survey.health.verdict == "copy-now" and survey.health.image_first
     assert [r.code for r in survey.health.reasons] == ["stalls"]
     assert any(f.code == "health-failing" and "stood still for 9 s" in f.text for f in survey.findings)
     assert [p.volume.kind for p in survey.partitions] == ["none", "none"], "nothing more was read after the stall"
     quick = simulated(tmp_path / "old.drive.json", "old.img", read={"slow": [[start, start + (64 << 20), 20]]})
-    assert planning.survey(str(quick)).survey.health.verdict != "copy-now"
+    assert surveying.survey(str(quick)).survey.health.verdict != "copy-now"
 
 
 def test_a_stall_inside_the_second_volume_keeps_what_is_known_of_the_first(
@@ -393,7 +393,7 @@ def test_a_stall_inside_the_second_volume_keeps_what_is_known_of_the_first(
     )
     start = json.loads(neogenesis("survey", image, "--json").stdout)["partitions"][1]["start_bytes"]
     path = simulated(tmp_path / "old.drive.json", "old.img", read={"slow": [[start + 5000, start + (300 << 20), 9000]]})
-    survey = planning.survey(str(path)).survey
+    survey = surveying.survey(str(path)).survey
     assert [p.volume.kind for p in survey.partitions] == ["ntfs", "none"] and survey.health.image_first
 
 
@@ -442,7 +442,7 @@ def changed(survey: Survey, **fields: object) -> Survey:
 
 
 def test_drives_of_one_machine(sound: Survey, tmp_path: Path) -> None:
-    other = planning.survey(
+    other = surveying.survey(
         str(
             make_drive(tmp_path / "o.img", 320, [Part(40, STARTUP, "fat32", "START"), Part(200, LINUX, "ext4", "root")])
         )

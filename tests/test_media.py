@@ -19,9 +19,9 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench import media
 from neogenesis.bench.drives import Connected
 from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.works import media
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import Mismatch, NeogenesisError
 from neogenesis.core.machine import Machine

@@ -26,13 +26,13 @@ _WINDOW = """
 import sys
 from pathlib import Path
 from PyQt6.QtWidgets import QApplication
-from neogenesis.app.bench import Bench
+from neogenesis.app.desk.bench import Bench
 from neogenesis.app.pictures import wait
-from neogenesis.app.window import MainWindow
-from neogenesis.app.work import Work
-from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.docks import SystemDocks
-from neogenesis.bench.records import open_records
+from neogenesis.app.shell.window import MainWindow
+from neogenesis.app.desk.work import Work
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.drives.docks import SystemDocks
+from neogenesis.bench.records.opening import open_records
 from neogenesis.core.job import Job
 
 def main() -> None:

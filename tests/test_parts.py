@@ -12,8 +12,8 @@ from PyQt6.QtCore import QRectF
 from neogenesis.app.command.field import Found, matches
 from neogenesis.app.parts.strata import Stratum, filled, neighbour, place_strata, spread, with_free
 from neogenesis.app.words import time_range
-from neogenesis.bench.docks import SimulatedDocks, SystemDocks, look_at
 from neogenesis.bench.drives import confirm_tail
+from neogenesis.bench.drives.docks import SimulatedDocks, SystemDocks, look_at
 from neogenesis.core.drive import Drive, HealthReading, judge
 from neogenesis.core.errors import ReadFailed, Stopped
 from neogenesis.core.store import MemoryStore, SharedStore

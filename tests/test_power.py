@@ -16,9 +16,9 @@ import pytest
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
-from neogenesis.bench.awake import kept_awake
 from neogenesis.bench.drives import make_safe, open_sealed, open_target
 from neogenesis.bench.drives.hotplug import listen
+from neogenesis.bench.processes.awake import kept_awake
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.store import PathOpener
 from tests.drives import MIB, Part, blank, make_volume, run, simulated

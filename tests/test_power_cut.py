@@ -12,11 +12,12 @@ from pathlib import Path
 
 import pytest
 
-from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import open_sealed
-from neogenesis.bench.planning import plan_for, survey, target_of
-from neogenesis.bench.reader import open_tree
-from neogenesis.bench.tools import FilesystemTools
+from neogenesis.bench.inside.surveying import survey
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.works.planning import plan_for, target_of
+from neogenesis.bench.works.tools import FilesystemTools
 from neogenesis.core.errors import NeogenesisError, WriteFailed
 from neogenesis.core.plan import Plan, Policy
 from neogenesis.core.record import save

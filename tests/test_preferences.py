@@ -16,8 +16,8 @@ from neogenesis.app.language import LANGUAGE
 from neogenesis.app.parts.form import ChoiceField, Form, MomentField, TextField
 from neogenesis.app.preferences.sheet import PreferencesSheet
 from neogenesis.app.settings import load_settings
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.theme.look import look
-from neogenesis.app.window import MainWindow
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job import Report, Shop, load_shop, save_shop
 from neogenesis.core.units import parse_size

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neogenesis.bench.reader import open_tree
+from neogenesis.bench.processes.reader import open_tree
 from neogenesis.core.drive import Identity
 from neogenesis.core.errors import BadRecord, Mismatch
 from neogenesis.core.extent import Extents

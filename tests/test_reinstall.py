@@ -25,15 +25,15 @@ from blake3 import blake3
 from hypothesis import given as given_of
 from hypothesis import strategies as st
 
-from neogenesis.bench import installing
-from neogenesis.bench.booting import forecast_drives
 from neogenesis.bench.emulator import Trial, run_trial
-from neogenesis.bench.laying import LaidOut, put_file
-from neogenesis.bench.mending import remedies_of
-from neogenesis.bench.reader import open_tree
-from neogenesis.bench.returning import look_through, open_beneath
-from neogenesis.bench.system_image import inspect_system, lay_out
-from neogenesis.bench.volumes import fill_ntfs
+from neogenesis.bench.inside.booting import forecast_drives
+from neogenesis.bench.inside.laying import LaidOut, put_file
+from neogenesis.bench.inside.returning import look_through, open_beneath
+from neogenesis.bench.inside.system_image import inspect_system, lay_out
+from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.works import installing
+from neogenesis.bench.works.mending import remedies_of
+from neogenesis.bench.works.volumes import fill_ntfs
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
 from neogenesis.core.record import from_json, to_json

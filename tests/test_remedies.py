@@ -12,10 +12,10 @@ from typing import Any
 
 import pytest
 
-from neogenesis.bench import mending
-from neogenesis.bench.booting import forecast_drives
 from neogenesis.bench.emulator import Trial, run_trial
-from neogenesis.bench.mending import apply_remedy, remedies_of, undo_remedy
+from neogenesis.bench.inside.booting import forecast_drives
+from neogenesis.bench.works import mending
+from neogenesis.bench.works.mending import apply_remedy, remedies_of, undo_remedy
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from tests.boots import BY_FILE, by_uuid, drive, legacy_drive, loader, startup, system
 from tests.drives import LINUX, NT_DATA, RECOVERY, Part, check_volume, make_drive, make_volume, run, spans, table_of

@@ -15,8 +15,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.reader import open_tree
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.processes.reader import open_tree
 from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import ReadFailed, Stopped
 from neogenesis.core.extent import Extents

@@ -15,9 +15,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from neogenesis.bench.drives.scratch import SimulatedScratch
 from neogenesis.bench.drives.system import BlockSystem, Link
-from neogenesis.bench.run_in import ScratchFile, run_in_at
-from neogenesis.bench.simulated.scratch import SimulatedScratch
+from neogenesis.bench.works.run_in import ScratchFile, run_in_at
 from neogenesis.core.boot.after import Filled, Known, filled
 from neogenesis.core.drive import HealthReading, judge
 from neogenesis.core.errors import BadArgument, Refused
@@ -120,7 +120,7 @@ def test_a_stopped_run_says_what_it_knows(tmp_path: Path) -> None:
 
 def test_killed_in_the_middle_nothing_is_left(tmp_path: Path) -> None:
     code = (
-        "from neogenesis.bench.run_in import run_in_at; import sys\n"
+        "from neogenesis.bench.works.run_in import run_in_at; import sys\n"
         "run_in_at(sys.argv[1], seconds=60, tell=lambda h: print('told', flush=True))"
     )
     with subprocess.Popen([sys.executable, "-c", code, str(tmp_path)], stdout=subprocess.PIPE, text=True) as process:

@@ -19,11 +19,12 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
-from neogenesis.bench.clock import BenchClock
 from neogenesis.bench.drives import open_sealed
-from neogenesis.bench.planning import hash_of, plan_for, survey
-from neogenesis.bench.reader import open_tree
-from neogenesis.bench.tools import FilesystemTools
+from neogenesis.bench.inside.surveying import survey
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.works.planning import hash_of, plan_for
+from neogenesis.bench.works.tools import FilesystemTools
 from neogenesis.core.errors import NeogenesisError, ReadFailed, WriteFailed
 from neogenesis.core.plan import Plan, Policy
 from neogenesis.core.record import save

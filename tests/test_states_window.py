@@ -18,17 +18,17 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
-from neogenesis.app.bench import Bench
-from neogenesis.app.open_job import OpenJob
+from neogenesis.app.desk.bench import Bench
+from neogenesis.app.desk.open_job import OpenJob
+from neogenesis.app.desk.work import Work
 from neogenesis.app.pictures import pause, wait
+from neogenesis.app.shell.trouble import TroubleSheet
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.theme.look import look
-from neogenesis.app.trouble import TroubleSheet
-from neogenesis.app.window import MainWindow
-from neogenesis.app.work import Work
-from neogenesis.bench import worker
-from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.docks import SimulatedDocks
-from neogenesis.bench.records import open_records
+from neogenesis.bench.drives.docks import SimulatedDocks
+from neogenesis.bench.processes import worker
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.records.opening import open_records
 from neogenesis.core.job import Job
 from tests.drives import LINUX, Part, blank, data_hash, linux_files, make_drive, set_docks, simulated
 from tests.test_states import original

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neogenesis.bench.shipped import hand_in
+from neogenesis.bench.records.shipped import hand_in
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.machine import Machine, read_machine
 from neogenesis.core.record import to_json

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from neogenesis.bench.reader import open_tree
+from neogenesis.bench.processes.reader import open_tree
 from neogenesis.core.filesystem import read_volume
 from neogenesis.core.store import PathOpener, SealedFileStore
 from tests.drives import MIB, Part, blank, make_volume, run

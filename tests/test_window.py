@@ -18,14 +18,14 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.command.field import CommandField, everything
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.jobs.sheet import JobSheet
-from neogenesis.app.overlay.help import HelpOverlay
 from neogenesis.app.parts.controls import Elided
 from neogenesis.app.plan.view import INTENT_NAMES, PlanView
+from neogenesis.app.shell.help import HelpOverlay
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.transfer.view import TransferView
-from neogenesis.app.window import MainWindow
-from neogenesis.bench import worker
-from neogenesis.bench.records import open_records
+from neogenesis.bench.processes import worker
+from neogenesis.bench.records.opening import open_records
 from neogenesis.core.job import ROUTE, Job
 from tests.drives import LINUX, Part, blank, check_volume, data_hash, is_blank, make_drive, set_docks, simulated, spans
 

@@ -14,17 +14,18 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
-from neogenesis.app import trouble
-from neogenesis.app.bench import Bench
+from neogenesis.app.desk.bench import Bench
+from neogenesis.app.desk.work import Failure, Handle, Work
 from neogenesis.app.plan.view import PlanView
+from neogenesis.app.shell import trouble
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.survey.view import SurveyView
-from neogenesis.app.window import MainWindow
-from neogenesis.app.work import Failure, Handle, Work
-from neogenesis.bench import worker
-from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.docks import Docked
 from neogenesis.bench.drives import open_sealed
-from neogenesis.bench.records import open_records
+from neogenesis.bench.drives.docks import Docked
+from neogenesis.bench.processes import worker
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.records.opening import open_records
+from neogenesis.bench.works import begun
 from neogenesis.core.drive import Drive, judge
 from neogenesis.core.job import Job
 from tests.drives import run, set_docks, simulated
@@ -138,7 +139,7 @@ def test_what_ended_while_no_window_was_there_is_written_down_once(
     slow(small_bench, 2e7)
     path = window.job.transfer.path
     window.job.transfer.start("41F2", "none")
-    qtbot.waitUntil(lambda: worker.has_journal(path), timeout=30_000)
+    qtbot.waitUntil(lambda: begun.has_journal(path), timeout=30_000)
     window.close()
     os.kill(worker.running_worker(path), signal.SIGKILL)
     qtbot.waitUntil(lambda: worker.running_worker(path) is None, timeout=10_000)
@@ -174,7 +175,7 @@ def test_drives_are_known_by_serial_and_not_by_place(tmp_path: Path, qtbot: QtBo
     store.add(Job(ticket="T-1", customer="Pilots", machine="Petrel 14"))
     docks.now = [docked("/dev/sdb", "HD5-A"), docked("/dev/sdc", "HD5-B")]
     bench.watch()
-    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.desk.open_job import OpenJob
 
     desk = OpenJob(bench, "T-1")
     desk.choose_drive("old", "/dev/sdb")

@@ -19,8 +19,8 @@ from neogenesis.app.first_boot.run_in import RunInSheet
 from neogenesis.app.first_boot.stopwatch import StopwatchSheet
 from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.pictures import pause
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.theme.look import look
-from neogenesis.app.window import MainWindow
 from neogenesis.core.intake.ask import START_UP
 from neogenesis.core.transfer import RunFiles
 from tests.boots import BY_FILE, drive, loader

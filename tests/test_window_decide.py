@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 
 from neogenesis.app.decide.lanes import lanes_scene
 from neogenesis.app.decide.view import DecideView, changed_line
-from neogenesis.app.window import MainWindow
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.core.decide import decide
 from neogenesis.core.decide.ways import WAYS, consider
 from neogenesis.core.errors import BadArgument

@@ -17,8 +17,8 @@ from neogenesis.app.fit.tradeoff import ticks
 from neogenesis.app.fit.view import FitView
 from neogenesis.app.parts.form import TextField
 from neogenesis.app.pictures import pause
-from neogenesis.app.window import MainWindow
-from neogenesis.bench.profiles import former_versions
+from neogenesis.app.shell.window import MainWindow
+from neogenesis.bench.records.profiles import former_versions
 from neogenesis.core.errors import BadArgument
 from tests.test_window import Open, survey, texts
 from tests.test_window_survey import colours

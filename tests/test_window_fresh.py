@@ -19,9 +19,9 @@ from neogenesis.app.plan.drivers import DriversSheet
 from neogenesis.app.plan.fresh_page import FreshPage
 from neogenesis.app.plan.people import PeopleSheet
 from neogenesis.app.plan.view import PlanView
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.theme.look import look
-from neogenesis.app.window import MainWindow
-from neogenesis.bench.folders import LIBRARY
+from neogenesis.bench.processes.folders import LIBRARY
 from neogenesis.bench.simulated.library import make_library
 from neogenesis.core.drivers import Answer
 from neogenesis.core.plan.model import FreshSource

@@ -21,7 +21,7 @@ from neogenesis.app.intake.shores import shores_scene
 from neogenesis.app.intake.stopwatch import Stopwatch
 from neogenesis.app.intake.view import IntakeView
 from neogenesis.app.jobs.sheet import JobSheet
-from neogenesis.app.window import MainWindow
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.core.intake import START_UP, Intake, Run, load_intake
 from neogenesis.core.intake.change import struck, with_belongings, with_run, with_valuable
 from neogenesis.core.job import Job
@@ -140,12 +140,12 @@ from pathlib import Path
 from PyQt6.QtCore import QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
-from neogenesis.app.bench import Bench
-from neogenesis.app.window import MainWindow
-from neogenesis.app.work import Work
-from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.docks import SimulatedDocks
-from neogenesis.bench.records import open_records
+from neogenesis.app.desk.bench import Bench
+from neogenesis.app.shell.window import MainWindow
+from neogenesis.app.desk.work import Work
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.drives.docks import SimulatedDocks
+from neogenesis.bench.records.opening import open_records
 if __name__ == "__main__":
     folder = Path(sys.argv[1])
     application = QApplication(["x"])

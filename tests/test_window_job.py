@@ -15,8 +15,8 @@ from pytestqt.qtbot import QtBot
 
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.plan.view import PlanView
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.transfer.view import TransferView
-from neogenesis.app.window import MainWindow
 from neogenesis.core.job.old_drive import save_kept
 from neogenesis.core.units import GIB
 from tests.bench.probe import Probe

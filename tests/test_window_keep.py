@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.keep.view import KeepSheet
-from neogenesis.app.window import MainWindow
+from neogenesis.app.shell.window import MainWindow
 from tests.boots import BY_FILE, drive, loader
 from tests.drives import blank, check_volume, run, same_bytes, set_docks, simulated, spans
 from tests.test_window import plan, survey, texts

@@ -19,7 +19,7 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app import language
 from neogenesis.app.language import LANGUAGE
 from neogenesis.app.settings import Settings
-from neogenesis.app.window import MainWindow
+from neogenesis.app.shell.window import MainWindow
 from tests.pseudo import pseudo_catalogue
 from tests.test_window import plan, survey
 from tests.test_window_seen import nothing_is_blank

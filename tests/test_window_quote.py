@@ -19,7 +19,7 @@ from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.language import LANGUAGE
 from neogenesis.app.pictures import pause
 from neogenesis.app.quote.sheet import QuoteSheet
-from neogenesis.app.window import MainWindow
+from neogenesis.app.shell.window import MainWindow
 from tests.test_window import Open, survey, texts
 from tests.test_window_decide import decide_view, mechanical  # noqa: F401
 from tests.test_window_survey import colours

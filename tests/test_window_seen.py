@@ -22,10 +22,10 @@ from neogenesis.app.parts.stop import Check
 from neogenesis.app.parts.trace import SoundingsTrace
 from neogenesis.app.plan.canvas import PlanCanvas
 from neogenesis.app.plan.view import PlanView
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.canvas import FillCanvas
-from neogenesis.app.window import MainWindow
 from neogenesis.app.words import time_range
 from tests.drives import set_docks, simulated
 from tests.test_window import plan as make_plan

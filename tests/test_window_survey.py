@@ -12,12 +12,12 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QPlainTextEdit, QWidget
 from pytestqt.qtbot import QtBot
 
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.survey.fill_scene import FillTree
 from neogenesis.app.survey.health_plot import health_scene
 from neogenesis.app.survey.pages import filling_sentence, language_name
 from neogenesis.app.survey.speed_plot import speed_scene
 from neogenesis.app.survey.view import SurveyView
-from neogenesis.app.window import MainWindow
 from neogenesis.core.drive import HealthReading
 from neogenesis.core.drive.history import HealthEntry
 from neogenesis.core.intake import Figure

@@ -15,12 +15,12 @@ from PyQt6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
 from neogenesis.app.pictures import pause
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.swap.editor import ProfileEditor
 from neogenesis.app.swap.sheets import ExtrasSheet, MissingSheet, WrongSheet
 from neogenesis.app.swap.start import LearnKey
 from neogenesis.app.swap.view import SwapView
 from neogenesis.app.theme.look import look
-from neogenesis.app.window import MainWindow
 from neogenesis.core.intake.model import Plate
 from neogenesis.core.machine import read_machine
 from neogenesis.core.swap.guide import GuideRecord

@@ -11,9 +11,9 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.decide.view import DecideView
 from neogenesis.app.fit.view import FitView
 from neogenesis.app.intake.view import IntakeView
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.swap.view import SwapView
-from neogenesis.app.window import MainWindow
 from tests.test_window import plan, slow, survey
 
 

@@ -141,7 +141,7 @@ def large_drives() -> list[Figure]:
             )
         )
         code = (
-            "import time, statistics; from neogenesis.bench.planning import survey, target_of; from neogenesis.core.plan import Policy, make_plan\n"
+            "import time, statistics; from neogenesis.bench.inside.surveying import survey; from neogenesis.bench.works.planning import target_of; from neogenesis.core.plan import Policy, make_plan\n"
             f"s = survey({str(image)!r}); t = target_of({str(blank(folder / 'new.img', 953_869))!r}, 512)\n"
             "times = []\n"
             "for n in range(20):\n"
@@ -224,7 +224,7 @@ def _window_runs(jobs: int, docks: int) -> tuple[list[float], list[float]]:
 #: Before the clock starts.
 _FILL = """
 import sys; from pathlib import Path
-from neogenesis.bench.records import open_records
+from neogenesis.bench.records.opening import open_records
 from tests.bench.window import fill
 store = open_records(Path(sys.argv[1]) / "bench"); fill(store, Path(sys.argv[1]), int(sys.argv[2])); store.close()
 """

@@ -259,8 +259,8 @@ def images() -> list[Figure]:
 
 
 def rescue() -> list[Figure]:
-    from neogenesis.bench.clock import BenchClock
-    from neogenesis.bench.reader import open_tree
+    from neogenesis.bench.processes.clock import BenchClock
+    from neogenesis.bench.processes.reader import open_tree
     from neogenesis.core.drive import Drive
     from neogenesis.core.extent import Extents
     from neogenesis.core.rescue import Rescue, RescueMap

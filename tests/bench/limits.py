@@ -17,8 +17,8 @@ import numpy as np
 import zstandard
 from blake3 import blake3
 
-from neogenesis.bench.reader import open_tree
-from neogenesis.bench.tools import FilesystemTools
+from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.works.tools import FilesystemTools
 from neogenesis.core.store import OverlayStore, PathOpener, SealedFileStore
 from neogenesis.core.transfer.readback import wrong_chunks
 from neogenesis.core.work import Chunk

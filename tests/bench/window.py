@@ -14,13 +14,13 @@ from pathlib import Path
 from PyQt6.QtCore import QEvent, QEventLoop, QObject, QTimer
 from PyQt6.QtWidgets import QApplication
 
-from neogenesis.app.bench import Bench
+from neogenesis.app.desk.bench import Bench
+from neogenesis.app.desk.work import Work
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.stops import STOPS
-from neogenesis.app.window import MainWindow
-from neogenesis.app.work import Work
-from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.docks import SimulatedDocks
-from neogenesis.bench.records import open_records
+from neogenesis.bench.drives.docks import SimulatedDocks
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.records.opening import open_records
 from neogenesis.core.job import Job
 from neogenesis.core.job.store import JobStore
 from tests.bench.probe import Probe

@@ -16,8 +16,8 @@ from pathlib import Path
 import atheris
 
 with atheris.instrument_imports(include=["neogenesis"]):
-    from neogenesis.bench.reader import open_tree
-    from neogenesis.bench.system_image import inspect_system, lay_out
+    from neogenesis.bench.inside.system_image import inspect_system, lay_out
+    from neogenesis.bench.processes.reader import open_tree
     from neogenesis.core.boot.devpath import decode_path, parse_path
     from neogenesis.core.boot.drives import BootDrive
     from neogenesis.core.boot.forecast import forecast

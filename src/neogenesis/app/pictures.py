@@ -20,28 +20,28 @@ from msgspec.structs import replace
 from PyQt6.QtCore import QEventLoop, QTimer
 from PyQt6.QtWidgets import QApplication, QWidget
 
-from neogenesis.app.bench import Bench
 from neogenesis.app.decide.view import DecideView
+from neogenesis.app.desk.bench import Bench
+from neogenesis.app.desk.open_job import OpenJob
+from neogenesis.app.desk.work import Work
 from neogenesis.app.first_boot.afterwards import AfterwardsSheet
 from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.fit.view import FitView
 from neogenesis.app.intake.view import IntakeView
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.plan.people import PeopleSheet
 from neogenesis.app.plan.view import PlanView
 from neogenesis.app.quote.sheet import QuoteSheet
 from neogenesis.app.settings import Settings, save_settings
+from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.survey.view import SurveyView
 from neogenesis.app.swap.editor import ProfileEditor
 from neogenesis.app.swap.model import SwapModel
 from neogenesis.app.swap.view import SwapView
 from neogenesis.app.theme.look import look
 from neogenesis.app.transfer.view import TransferView
-from neogenesis.app.window import MainWindow
-from neogenesis.app.work import Work
-from neogenesis.bench.clock import BenchClock
-from neogenesis.bench.docks import SimulatedDocks
-from neogenesis.bench.records import open_records
+from neogenesis.bench.drives.docks import SimulatedDocks
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.simulated.demo import demo_bench
 
 _LONGEST_WAIT_S = 120.0

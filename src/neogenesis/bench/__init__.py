@@ -3,6 +3,6 @@
 Who imports it has handed the shipped data to the core.
 """
 
-from neogenesis.bench.shipped import hand_in
+from neogenesis.bench.records.shipped import hand_in
 
 hand_in()

@@ -12,10 +12,10 @@ from typing import Any
 
 import click
 
-from neogenesis.bench.diagnosis import health_of, reading_of
-from neogenesis.bench.docks import SimulatedDocks
 from neogenesis.bench.drives import Connected, connected_drives
-from neogenesis.bench.planning import load_plan
+from neogenesis.bench.drives.diagnosis import health_of, reading_of
+from neogenesis.bench.drives.docks import SimulatedDocks
+from neogenesis.bench.works.planning import load_plan
 from neogenesis.core.drive import Health, judge
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.record import to_json
@@ -114,7 +114,7 @@ def jobs(bench: str, as_json: bool) -> None:
 
     Example: neogenesis jobs --bench ~/shop --json
     """
-    from neogenesis.bench.records import existing_records
+    from neogenesis.bench.records.opening import existing_records
 
     store = existing_records(bench)
     try:
@@ -142,7 +142,7 @@ def log(ticket: str, bench: str, as_json: bool) -> None:
 
     Example: neogenesis log T-1041 --json
     """
-    from neogenesis.bench.records import existing_records
+    from neogenesis.bench.records.opening import existing_records
 
     store = existing_records(bench)
     try:
@@ -169,7 +169,7 @@ def report(ticket: str, out: Path, bench: str) -> None:
 
     Example: neogenesis report T-1041 report.pdf
     """
-    from neogenesis.bench.records import existing_records
+    from neogenesis.bench.records.opening import existing_records
     from neogenesis.core.intake import load_intake
     from neogenesis.core.job import load_shop, report_from_records
 
@@ -207,8 +207,8 @@ def intake(ticket: str, bench: str, as_json: bool) -> None:
 
     Example: neogenesis intake T-1042
     """
-    from neogenesis.bench.profiles import known_machines
-    from neogenesis.bench.records import existing_records
+    from neogenesis.bench.records.opening import existing_records
+    from neogenesis.bench.records.profiles import known_machines
     from neogenesis.core.intake import load_intake, still_to_ask
     from neogenesis.core.job import make_slip
     from neogenesis.core.machine import machine_on_plate
@@ -244,7 +244,7 @@ def slip(ticket: str, out: Path, bench: str) -> None:
 
     Example: neogenesis slip T-1042 slip.pdf
     """
-    from neogenesis.bench.records import existing_records
+    from neogenesis.bench.records.opening import existing_records
     from neogenesis.core.intake import load_intake
     from neogenesis.core.job import load_shop, make_slip
 
@@ -273,8 +273,8 @@ def bug_report(ticket: str, out: Path, bench: str) -> None:
 
     Example: neogenesis bug-report T-1042 -o fault.zip
     """
-    from neogenesis.bench.bug_report import write_bug_report
-    from neogenesis.bench.records import existing_records
+    from neogenesis.bench.records.bug_report import write_bug_report
+    from neogenesis.bench.records.opening import existing_records
 
     store = existing_records(bench) if ticket else None
     try:

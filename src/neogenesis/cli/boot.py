@@ -31,7 +31,7 @@ def forecast(drives: tuple[str, ...], machine: Path | None, entries: Path | None
 
     Example: neogenesis forecast /dev/sdc /dev/sdb --machine ferry.machine.json
     """
-    from neogenesis.bench.booting import forecast_drives
+    from neogenesis.bench.inside.booting import forecast_drives
 
     found = forecast_drives(drives, machine, entries)
     if as_json:
@@ -74,8 +74,8 @@ def trial_boot(
 
     Example: neogenesis trial-boot copy.img --expect "Meridian" --seconds 60
     """
-    from neogenesis.bench.booting import in_slots, read_boot_machine
     from neogenesis.bench.emulator import Trial, run_trial
+    from neogenesis.bench.inside.booting import in_slots, read_boot_machine
 
     known = read_boot_machine(machine, entries)
     names = [name for name, _ in in_slots(drives, known, machine.parent if machine is not None else None)]
@@ -108,7 +108,7 @@ def remedies(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> No
 
     Example: neogenesis remedies /dev/sdc --machine ferry.machine.json
     """
-    from neogenesis.bench.mending import remedies_of
+    from neogenesis.bench.works.mending import remedies_of
 
     found = remedies_of(drives, machine)
     if as_json:
@@ -133,7 +133,7 @@ def remedy(code: str, drive: str, tail: str, record: Path | None, machine: Path 
 
     Example: neogenesis remedy fallback-loader /dev/sdc --confirm 41F2
     """
-    from neogenesis.bench.mending import apply_remedy, default_record
+    from neogenesis.bench.works.mending import apply_remedy, default_record
 
     made = apply_remedy(code, drive, tail, record, machine)
     total = sum(len(c.before) // 2 for c in made.changes)
@@ -151,7 +151,7 @@ def undo(record: Path, drive: str, tail: str) -> None:
 
     Example: neogenesis undo sdc-fallback-loader.undo /dev/sdc --confirm 41F2
     """
-    from neogenesis.bench.mending import undo_remedy
+    from neogenesis.bench.works.mending import undo_remedy
 
     made = undo_remedy(record, drive, tail)
     click.echo(f"Put back: {len(made.changes)} places as they were before {made.code}.")

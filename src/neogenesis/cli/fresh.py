@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from neogenesis.bench.telling import EventsTo
+from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.file_kinds import KINDS
 from neogenesis.core.record import to_json
@@ -41,7 +41,7 @@ def drivers(hardware: Path, packages: Path, pack: Path | None, as_json: bool) ->
 
     Example: neogenesis drivers desk.hardware.json packages --pack stick/drivers
     """
-    from neogenesis.bench.driver_store import find_drivers, read_devices
+    from neogenesis.bench.inside.driver_store import find_drivers, read_devices
 
     found = find_drivers(read_devices(hardware), packages, pack).answer
     if as_json:
@@ -93,7 +93,7 @@ def recipe(name: str | None, drives: tuple[str, ...], listed: bool, as_json: boo
 
     Example: neogenesis recipe nt-uefi /dev/sdc --confirm 41F2 --spare 10
     """
-    from neogenesis.bench import installing
+    from neogenesis.bench.works import installing
     from neogenesis.core.plan.recipe import recipes
 
     if listed:
@@ -114,7 +114,7 @@ def recipe(name: str | None, drives: tuple[str, ...], listed: bool, as_json: boo
 
 
 def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
-    from neogenesis.bench.shipped import appliance_names
+    from neogenesis.bench.records.shipped import appliance_names
 
     names = [*(r.name for r in known), *(f"appliance:{n}" for n in appliance_names())]
     if as_json:
@@ -167,11 +167,11 @@ def install(
 
     Example: neogenesis install meridian.tar.zst nt-uefi /dev/sdc --confirm 41F2 --drivers stick/drivers
     """
-    from neogenesis.bench import installing
-    from neogenesis.bench.booting import forecast_drives
-    from neogenesis.bench.cases import read_named
-    from neogenesis.bench.returning import way_back
-    from neogenesis.bench.system_image import inspect_system
+    from neogenesis.bench.inside.booting import forecast_drives
+    from neogenesis.bench.inside.returning import way_back
+    from neogenesis.bench.inside.system_image import inspect_system
+    from neogenesis.bench.records.cases import read_named
+    from neogenesis.bench.works import installing
     from neogenesis.core.reinstall import Answers, read_answers
     from neogenesis.core.reinstall.returned import BackWish
 
@@ -238,8 +238,8 @@ def _wanted(more: dict[str, Any]) -> RecipeWishes:
 
 def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callable[[str, str], Plan]) -> None:
     """All drives are looked at before the first is written to; several are made side by side."""
-    from neogenesis.bench import installing, transferring
-    from neogenesis.bench.planning import load_plan
+    from neogenesis.bench.works import installing, transferring
+    from neogenesis.bench.works.planning import load_plan
 
     tails = more["tails"]
     _check_tails(drives, tails)
@@ -296,8 +296,8 @@ def media(
 
     Example: neogenesis media installer.iso /dev/sdd --confirm 77C1
     """
-    from neogenesis.bench import media as sticks
-    from neogenesis.bench.booting import read_boot_machine
+    from neogenesis.bench.inside.booting import read_boot_machine
+    from neogenesis.bench.works import media as sticks
 
     known = read_boot_machine(machine)
     found = sticks.inspect_image(image, known)
@@ -326,13 +326,13 @@ def media(
 
 
 def fresh_target_of(drive: str, tail: str) -> Target:
-    from neogenesis.bench.installing import fresh_target
+    from neogenesis.bench.works.installing import fresh_target
 
     return fresh_target(drive, tail)
 
 
 def _write_sectors(plain: str, drives: Sequence[str], more: dict[str, Any]) -> None:
-    from neogenesis.bench import imaging
+    from neogenesis.bench.works import imaging
     from neogenesis.core.plan import Policy
 
     places = [EventsTo(more["events"])] if more["events"] else []
@@ -380,7 +380,7 @@ def library(folder: Path, source: Path | None, wanted: tuple[str, ...], as_json:
 
     Example: neogenesis library ~/library --from /mnt/share --fetch fathom-7.tar.zst
     """
-    from neogenesis.bench.library import Source, fetch, look_at_library
+    from neogenesis.bench.inside.library import Source, fetch, look_at_library
 
     offers = Source(source) if source is not None else None
     if wanted and offers is None:

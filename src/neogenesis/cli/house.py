@@ -12,7 +12,7 @@ from typing import Any
 
 import click
 
-from neogenesis.bench.folders import person_folder
+from neogenesis.bench.processes.folders import person_folder
 from neogenesis.core.errors import BadArgument
 
 _STATUSES = (

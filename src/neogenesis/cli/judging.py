@@ -23,7 +23,7 @@ def fit(machine: Path, parts: tuple[Path, ...], budget: str | None, as_json: boo
 
     Example: neogenesis fit petrel-14.machine.json corvane-n2.part.json --budget 120
     """
-    from neogenesis.bench.cases import read_named
+    from neogenesis.bench.records.cases import read_named
     from neogenesis.core.fit import fit as judge
     from neogenesis.core.fit import read_part
     from neogenesis.core.fit.part import money
@@ -64,7 +64,7 @@ def decide(case: Path, as_json: bool) -> None:
 
     Example: neogenesis decide ferry.case.json
     """
-    from neogenesis.bench.cases import decide_case
+    from neogenesis.bench.records.cases import decide_case
 
     found = decide_case(case)
     if as_json:
@@ -90,7 +90,7 @@ def swap(machine: Path, purposes: str | None, bays: tuple[str, ...], as_json: bo
 
     Example: neogenesis swap petrel-14.machine.json --for drive,memory
     """
-    from neogenesis.bench.cases import read_named
+    from neogenesis.bench.records.cases import read_named
     from neogenesis.core.machine import read_machine
     from neogenesis.core.swap import answer_for
     from neogenesis.core.swap.path import bays_of, purposes_of

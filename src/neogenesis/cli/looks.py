@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from neogenesis.bench import looking, planning
+from neogenesis.bench.inside import looking, surveying
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import to_json
@@ -28,7 +28,7 @@ def fills(drive: str, number: int | None, table: Path | None, as_json: bool) -> 
 
     Example: neogenesis fills /dev/sdb --csv fills.csv
     """
-    found = planning.survey(drive).survey
+    found = surveying.survey(drive).survey
     numbers = looking.fillable(found)
     if number is None and not numbers:
         raise BadArgument("No volume on that drive has files that can be listed.", "Survey it to see what is there.")
@@ -57,7 +57,7 @@ def speed(drive: str, as_json: bool) -> None:
 
     Example: neogenesis speed /dev/sdb
     """
-    found = planning.survey(drive).survey
+    found = surveying.survey(drive).survey
     profile = looking.read_speed(drive, found)
     if as_json:
         click.echo(to_json(profile).decode(), nl=False)
@@ -80,8 +80,8 @@ def run_in(folder: str, seconds: float, most: int | None, part: Path | None, as_
 
     Example: neogenesis run-in /media/new/scratch --part corvane-n2.part.json
     """
-    from neogenesis.bench.cases import read_named
-    from neogenesis.bench.run_in import Heard, run_in_at
+    from neogenesis.bench.records.cases import read_named
+    from neogenesis.bench.works.run_in import Heard, run_in_at
     from neogenesis.core.fit import read_part
     from neogenesis.core.run_in import TITLES, compared, figure_text, sentences
 

@@ -13,11 +13,12 @@ import click
 import msgspec
 
 from neogenesis import __version__
-from neogenesis.bench import imaging, planning, rescuing, transferring
 from neogenesis.bench.drives import make_safe
-from neogenesis.bench.memory import give_back_large_blocks
-from neogenesis.bench.shipped import load_appliance
-from neogenesis.bench.telling import EventsTo
+from neogenesis.bench.inside import surveying
+from neogenesis.bench.processes.memory import give_back_large_blocks
+from neogenesis.bench.processes.telling import EventsTo
+from neogenesis.bench.records.shipped import load_appliance
+from neogenesis.bench.works import imaging, planning, rescuing, transferring
 from neogenesis.cli import bench as bench_commands
 from neogenesis.cli import boot, fresh, judging, looks
 from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, say
@@ -63,7 +64,7 @@ def app(context: click.Context, debug: bool, log_file: str | None) -> None:
     Defaults for options stand in config.toml, a table for each command.
     """
     if context.invoked_subcommand is None:
-        from neogenesis.app.start import run_window
+        from neogenesis.app.shell.start import run_window
 
         context.exit(run_window())
 
@@ -73,7 +74,7 @@ def app(context: click.Context, debug: bool, log_file: str | None) -> None:
 @click.pass_context
 def demo(context: click.Context, reset: bool) -> None:
     """Open the window on the demo bench."""
-    from neogenesis.app.start import run_demo
+    from neogenesis.app.shell.start import run_demo
 
     context.exit(run_demo(reset))
 
@@ -86,7 +87,7 @@ def survey(drive: str, as_json: bool, sector_size: int | None) -> None:
     """Survey a drive without writing to it."""
     if sector_size not in (None, 512, 4096):
         raise BadArgument(f"{sector_size} is not a sector size.", "Use 512 or 4096.")
-    surveyed = planning.survey(drive, sector_size, inside=True)
+    surveyed = surveying.survey(drive, sector_size, inside=True)
     if as_json:
         found = msgspec.to_builtins(surveyed.survey)
         for partition in found["partitions"]:
@@ -196,7 +197,7 @@ def plan(
         appliance=load_appliance(appliance) if appliance else None,
     )
     size = parse_size(target_size) if target_size else None
-    made = planning.plan_for(planning.survey(source), target, size, policy)
+    made = planning.plan_for(surveying.survey(source), target, size, policy)
     if output is not None:
         save(output, made)
     if as_json:

@@ -10,7 +10,7 @@ from neogenesis.app.stops import STOPS
 from neogenesis.core.job import ROUTE
 
 if TYPE_CHECKING:
-    from neogenesis.app.window import MainWindow
+    from neogenesis.app.shell.window import MainWindow
 
 
 def declared(window: MainWindow) -> list[Action]:

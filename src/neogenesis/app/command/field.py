@@ -25,7 +25,7 @@ from neogenesis.app.theme.look import BODY, SMALL, look
 from neogenesis.app.words import tail
 
 if TYPE_CHECKING:
-    from neogenesis.app.window import MainWindow
+    from neogenesis.app.shell.window import MainWindow
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,8 +11,8 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QComboBox, QDialog, QFileDialog, QGridLayout, QLineEdit, QSizePolicy, QWidget
 
 from neogenesis.app.decide.lanes import WAY_NAMES
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import said, tr, trn
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, clear, label, row, stack
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import time_range

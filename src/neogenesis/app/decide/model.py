@@ -9,9 +9,9 @@ from typing import Any, ClassVar
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.desk.session import Session
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.plan.model import PlanModel
-from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.core.decide import Case, Decision, Facts, decide
 from neogenesis.core.decide.case import facts_of

@@ -11,7 +11,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QCheckBox, QDialog, QFileDialog, QSizePolicy, QVBoxLayout, QWidget
 
-from neogenesis.app.bench import Bench
+from neogenesis.app.desk.bench import Bench
 from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.parts.controls import button, clear, label, read_through, row, stack
 from neogenesis.app.theme.look import SMALL, look

@@ -9,7 +9,7 @@ from neogenesis.app.parts.stop import Marks, StopAction, StopSpec
 
 if TYPE_CHECKING:
     from neogenesis.app.decide.view import DecideView
-    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.desk.open_job import OpenJob
 
 _HELP = (
     mark("Each lane is a way. Solid is time with hands on it, pale runs alone, a ring is an opening of the machine."),

@@ -12,8 +12,8 @@ from neogenesis.app.decide.figures import FiguresSheet
 from neogenesis.app.decide.fleet import FleetSheet
 from neogenesis.app.decide.lanes import WAY_NAMES, LanesCanvas, lanes_scene
 from neogenesis.app.decide.past import PastSheet
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, row
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow

@@ -14,7 +14,7 @@ from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
 from neogenesis.app.parts.dropped import DroppedFiles
 from neogenesis.app.theme.look import look
-from neogenesis.bench.booting import read_entries
+from neogenesis.bench.inside.booting import read_entries
 from neogenesis.core.boot.entries import BootList, free_number, made_by_hand, read_listing, target_text
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.machine.model import BootEntry

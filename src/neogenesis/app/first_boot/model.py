@@ -11,16 +11,16 @@ import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, Handle, failure_of
 from neogenesis.app.first_boot.run_in_model import RunInModel
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import said, tr
 from neogenesis.app.plan.model import PlanModel
-from neogenesis.app.session import Session
-from neogenesis.app.work import Failure, Handle, failure_of
 from neogenesis.bench.drives import confirm_tail
 from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
-from neogenesis.bench.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
-from neogenesis.bench.run_in import link_of
+from neogenesis.bench.works.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
+from neogenesis.bench.works.run_in import link_of
 from neogenesis.core.boot import Forecast
 from neogenesis.core.boot.after import AfterCheck, Filled, Known, filled, first_boot_texts
 from neogenesis.core.boot.entries import BootList, faults_of, with_entries

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, Handle, failure_of
 from neogenesis.app.fit.model import FitModel
-from neogenesis.app.session import Session
 from neogenesis.app.survey.looks import LooksModel
-from neogenesis.app.work import Failure, Handle, failure_of
-from neogenesis.bench.run_in import Heard, places_on, run_in_at
+from neogenesis.bench.works.run_in import Heard, places_on, run_in_at
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.fit.part import Part
 from neogenesis.core.record import load, save

@@ -8,8 +8,8 @@ from neogenesis.app.language import mark
 from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, serious
 
 if TYPE_CHECKING:
+    from neogenesis.app.desk.open_job import OpenJob
     from neogenesis.app.first_boot.view import FirstBootView
-    from neogenesis.app.open_job import OpenJob
 
 _HELP = (
     mark("The chain is worked out from the bytes on the drives: nothing is started, nothing is written."),

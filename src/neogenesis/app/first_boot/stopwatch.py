@@ -5,9 +5,9 @@ from __future__ import annotations
 from PyQt6.QtGui import QKeySequence, QShortcut
 from PyQt6.QtWidgets import QDialog, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.intake.watch_page import WatchPage
 from neogenesis.app.language import tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
 from neogenesis.app.parts.controls import label, stack
 from neogenesis.app.theme.look import look

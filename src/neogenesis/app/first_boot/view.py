@@ -6,6 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QTextCursor
 from PyQt6.QtWidgets import QCheckBox, QLabel, QPlainTextEdit, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.first_boot.afterwards import AfterwardsSheet
 from neogenesis.app.first_boot.chain import ChainView, stations_of
 from neogenesis.app.first_boot.entries import EntriesSheet
@@ -13,7 +14,6 @@ from neogenesis.app.first_boot.run_in import RunInSheet
 from neogenesis.app.first_boot.screen import ScreenView
 from neogenesis.app.first_boot.stopwatch import StopwatchSheet
 from neogenesis.app.language import said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
 from neogenesis.app.parts.controls import Choice, Elided, button, clear, label, notice, row, scrolled, stack, tail_field
 from neogenesis.app.parts.drafts import keep_draft

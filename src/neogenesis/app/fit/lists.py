@@ -7,9 +7,9 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QDialog, QFileDialog, QGridLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.fit.prints import GROUP_WORDS, print_fit
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, label, read_through, row, stack
 from neogenesis.app.theme.look import look
 from neogenesis.core.errors import NeogenesisError

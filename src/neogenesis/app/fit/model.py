@@ -12,10 +12,10 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.desk.session import Session
 from neogenesis.app.intake.model import IntakeModel
-from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
-from neogenesis.bench.profiles import import_profiles, keep_machine, keep_part, known_parts
+from neogenesis.bench.records.profiles import import_profiles, keep_machine, keep_part, known_parts
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.fit.lists import Line, lists_for, name_of
 from neogenesis.core.fit.match import Match, usable_bytes

@@ -8,13 +8,13 @@ from pathlib import Path
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.fit.canvas import FitCanvas
 from neogenesis.app.fit.lists import ListsSheet
 from neogenesis.app.fit.profile import ProfileSheet
 from neogenesis.app.fit.table import VERDICT_WORDS, PartsView
 from neogenesis.app.fit.tradeoff import TradeoffCanvas, tradeoff_scene
 from neogenesis.app.language import said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, clear, label, notice, row, stack
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look

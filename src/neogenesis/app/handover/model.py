@@ -6,11 +6,11 @@ from datetime import datetime
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import mark
 from neogenesis.app.plan.model import PlanModel
-from neogenesis.app.session import Session
-from neogenesis.app.work import Failure, failure_of
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import Belonging
 from neogenesis.core.intake.change import given_back

@@ -8,9 +8,9 @@ from PyQt6.QtCore import Qt, QUrl
 from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QGridLayout, QLineEdit, QSpinBox, QStackedWidget, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.handover.report_print import write_report
 from neogenesis.app.language import said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.bars import BeforeAfter
 from neogenesis.app.parts.chips import Chips
 from neogenesis.app.parts.controls import button, clear, label, mono, read_through, row, stack

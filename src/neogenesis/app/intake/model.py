@@ -10,12 +10,12 @@ from typing import Any
 from msgspec.structs import replace
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.app.intake.stopwatch import Stopwatch
 from neogenesis.app.language import mark, tr
-from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
-from neogenesis.app.work import Failure, failure_of
-from neogenesis.bench.profiles import keep_machine, known_machines
+from neogenesis.bench.records.profiles import keep_machine, known_machines
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import (
     START_UP,

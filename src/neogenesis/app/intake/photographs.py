@@ -10,16 +10,16 @@ from PyQt6.QtCore import QBuffer, QFileSystemWatcher, QIODevice, QObject, QSize,
 from PyQt6.QtGui import QDesktopServices, QGuiApplication, QImageReader, QPixmap
 from PyQt6.QtWidgets import QFileDialog, QLabel, QLineEdit, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
 from neogenesis.app.parts.dropped import DroppedFiles, local_files
 from neogenesis.app.parts.flow import FlowRow
-from neogenesis.app.session import Session
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both
-from neogenesis.app.work import Failure
-from neogenesis.bench.photographs import SUFFIXES, keep_photograph, photograph_folder, photographs_in
+from neogenesis.bench.records.photographs import SUFFIXES, keep_photograph, photograph_folder, photographs_in
 from neogenesis.core.intake import Photograph
 from neogenesis.core.intake.change import with_photograph
 from neogenesis.core.job import ROUTE

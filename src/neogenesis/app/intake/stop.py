@@ -8,8 +8,8 @@ from neogenesis.app.language import mark
 from neogenesis.app.parts.stop import Marks, StopAction, StopSpec, serious
 
 if TYPE_CHECKING:
+    from neogenesis.app.desk.open_job import OpenJob
     from neogenesis.app.intake.view import IntakeView
-    from neogenesis.app.open_job import OpenJob
 
 _HELP = (
     mark("Type along with the call, in any order. Each key that is pressed is kept; nothing must be finished."),

@@ -9,6 +9,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QHideEvent, QKeyEvent, QShowEvent
 from PyQt6.QtWidgets import QApplication, QPushButton, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.handover.report_print import write_slip
 from neogenesis.app.intake.lines import Part
 from neogenesis.app.intake.photographs import PhotographsPart
@@ -17,7 +18,6 @@ from neogenesis.app.intake.triage_page import TriagePage
 from neogenesis.app.intake.watch_page import WatchPage
 from neogenesis.app.intake.who import WhoPart
 from neogenesis.app.language import said, tr, trn
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, notice, stack
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView

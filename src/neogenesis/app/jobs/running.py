@@ -18,7 +18,7 @@ from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import clock, rate
 
 if TYPE_CHECKING:
-    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.desk.open_job import OpenJob
 
 _LOOK_MS = 500
 

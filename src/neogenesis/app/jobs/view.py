@@ -33,7 +33,7 @@ from neogenesis.app.theme.look import SMALL, look
 from neogenesis.core.job import ROUTE, Glance, Job
 
 if TYPE_CHECKING:
-    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.desk.open_job import OpenJob
 
 _ELIDE = Qt.TextElideMode.ElideRight
 _SHOW: tuple[tuple[Show, str], ...] = (

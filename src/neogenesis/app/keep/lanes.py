@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from neogenesis.app.bench import Dock
+from neogenesis.app.desk.bench import Dock
 from neogenesis.app.keep.heard import Lane
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import Elided, label, row, stack

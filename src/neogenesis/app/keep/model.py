@@ -15,12 +15,12 @@ from typing import ClassVar, Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure
 from neogenesis.app.keep.heard import Heard
 from neogenesis.app.language import mark
-from neogenesis.app.session import Session
 from neogenesis.app.transfer.events import EventFile
-from neogenesis.app.work import Failure
-from neogenesis.bench import worker
+from neogenesis.bench.processes import worker
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job.saved import RESCUE_MAP
 from neogenesis.core.record import Record, load, save

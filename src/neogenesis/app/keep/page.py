@@ -6,11 +6,11 @@ from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QBrush, QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.keep.lanes import Lanes
 from neogenesis.app.keep.model import ONTO
 from neogenesis.app.keep.passes import PASS_WORDS, PassLine
 from neogenesis.app.language import mark, said, tr, trn
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, clear, label, notice, row, stack
 from neogenesis.app.parts.course import CoursePlot, course_scene
 from neogenesis.app.parts.figures import LostFiles, ProgressFigures

@@ -8,17 +8,17 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QDialog, QFileDialog, QLineEdit, QRadioButton, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
+from neogenesis.app.desk.work import Failure
 from neogenesis.app.keep.model import ONTO, Kind
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, row, scrolled, stack, tail_field
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, tail
-from neogenesis.app.work import Failure
 from neogenesis.bench.drives import confirm_tail
-from neogenesis.bench.media import inspect_image
+from neogenesis.bench.works.media import inspect_image
 from neogenesis.core.media import Inspected
 
 _CHOICES: tuple[tuple[Kind, str, str], ...] = (

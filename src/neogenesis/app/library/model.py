@@ -6,10 +6,10 @@ from pathlib import Path
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from neogenesis.app.bench import Bench
-from neogenesis.app.work import Failure, Handle
-from neogenesis.bench.folders import LIBRARY
-from neogenesis.bench.library import Fetched, fetch_from, look_from
+from neogenesis.app.desk.bench import Bench
+from neogenesis.app.desk.work import Failure, Handle
+from neogenesis.bench.inside.library import Fetched, fetch_from, look_from
+from neogenesis.bench.processes.folders import LIBRARY
 from neogenesis.core.media.library import Row
 
 

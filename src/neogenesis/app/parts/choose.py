@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QWidget
 
-from neogenesis.app.bench import Dock
+from neogenesis.app.desk.bench import Dock
 from neogenesis.app.language import tr
 from neogenesis.app.parts.controls import clear, label, stack
 from neogenesis.app.parts.tag import TagMark

@@ -13,7 +13,7 @@ from neogenesis.app.parts.controls import Elided, label, row
 from neogenesis.app.theme.look import look
 
 if TYPE_CHECKING:
-    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.desk.open_job import OpenJob
 
 
 #: The worst severity that waits at a stop, and how often something serious does.

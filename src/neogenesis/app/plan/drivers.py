@@ -7,8 +7,8 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QFileDialog, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, notice, row, scrolled, stack
 from neogenesis.app.parts.dropped import DroppedFiles
 from neogenesis.app.theme.look import look

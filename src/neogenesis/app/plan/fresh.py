@@ -7,14 +7,14 @@ from pathlib import Path
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from neogenesis.app.session import Session
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.app.survey.model import SurveyModel
-from neogenesis.app.work import Failure, failure_of
-from neogenesis.bench import installing
-from neogenesis.bench.driver_store import Found, find_drivers, read_devices
-from neogenesis.bench.folders import LIBRARY
-from neogenesis.bench.returning import WayBack, what_could_return
-from neogenesis.bench.system_image import InspectedSystem, inspect_system
+from neogenesis.bench.inside.driver_store import Found, find_drivers, read_devices
+from neogenesis.bench.inside.returning import WayBack, what_could_return
+from neogenesis.bench.inside.system_image import InspectedSystem, inspect_system
+from neogenesis.bench.processes.folders import LIBRARY
+from neogenesis.bench.works import installing
 from neogenesis.core.drivers import Answer, Device, Hardware
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.plan import Plan

@@ -17,8 +17,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr, trn
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, label, row, scrolled, stack
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.dropped import DroppedFiles
@@ -29,7 +29,7 @@ from neogenesis.app.plan.fresh_canvas import FreshCanvas, Told
 from neogenesis.app.plan.people import PeopleSheet
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, tail
-from neogenesis.bench.shipped import appliance_names, load_appliance
+from neogenesis.bench.records.shipped import appliance_names, load_appliance
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.recipe import Recipe, recipes

@@ -8,15 +8,16 @@ from typing import ClassVar, Literal
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.plan.fresh import FreshModel
-from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
-from neogenesis.app.work import Failure, failure_of
-from neogenesis.bench import planning, worker
-from neogenesis.bench.planning import PlanEnds
-from neogenesis.bench.shipped import appliance_names, load_appliance
+from neogenesis.bench.processes import worker
+from neogenesis.bench.records.shipped import appliance_names, load_appliance
+from neogenesis.bench.works import planning
+from neogenesis.bench.works.planning import PlanEnds
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job.saved import RESCUE_MAP, Saved

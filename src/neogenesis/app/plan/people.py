@@ -8,15 +8,15 @@ from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QCheckBox, QDialog, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr, trn
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.column import GAUGE_WIDTH, paint_column, paint_gauge
 from neogenesis.app.parts.controls import button, clear, label, notice, row, scrolled, stack
 from neogenesis.app.parts.mirror import follow_direction
 from neogenesis.app.parts.strata import FREE, Stratum, place_strata
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact
-from neogenesis.bench.installing import volume_for_people
+from neogenesis.bench.works.installing import volume_for_people
 from neogenesis.core.file_kinds import KINDS, Kind
 from neogenesis.core.reinstall.returned import KindCount, LeftOut, Returnable
 

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QStackedWidget, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.choose import DriveChoice
 from neogenesis.app.parts.controls import Choice, Elided, button, label, row, stack
 from neogenesis.app.parts.flow import FlowRow
@@ -19,7 +19,7 @@ from neogenesis.app.plan.fresh_page import FreshPage
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact, nominal, tail, time_range
-from neogenesis.bench.shipped import appliance_names, load_appliance
+from neogenesis.bench.records.shipped import appliance_names, load_appliance
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job.saved import SavedAs
 from neogenesis.core.plan import Plan, Policy

@@ -8,7 +8,7 @@ import msgspec
 from PyQt6.QtCore import QByteArray, QObject, pyqtSignal
 from PyQt6.QtWidgets import QMainWindow
 
-from neogenesis.app.bench import Bench
+from neogenesis.app.desk.bench import Bench
 from neogenesis.app.language import LANGUAGE, system_language
 from neogenesis.app.settings import Settings, load_settings, save_settings
 from neogenesis.app.theme.look import TEXT_PERCENTS, look

@@ -7,8 +7,8 @@ from datetime import datetime
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.desk.session import Session
 from neogenesis.app.intake.model import IntakeModel
-from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.core.decide import Decision
 from neogenesis.core.decide.ways import Way

@@ -8,9 +8,9 @@ from PyQt6.QtCore import QDate, QLocale, Qt, pyqtSignal
 from PyQt6.QtWidgets import QComboBox, QDialog, QFileDialog, QLineEdit, QTextBrowser, QWidget
 
 from neogenesis.app.decide.lanes import WAY_NAMES
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.handover.report_print import document, report_html, write_slip
 from neogenesis.app.language import LANGUAGE, languages, mark, said, spoken_in, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.chips import Chips
 from neogenesis.app.parts.controls import Choice, button, label, row, stack
 from neogenesis.app.parts.flow import FlowRow

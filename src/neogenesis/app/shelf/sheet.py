@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QDialog, QGridLayout, QWidget
 
-from neogenesis.app.bench import Dock
+from neogenesis.app.desk.bench import Dock
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import button, label, mono, row, stack
 from neogenesis.app.parts.tag import TagMark

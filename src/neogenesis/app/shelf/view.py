@@ -8,7 +8,7 @@ from PyQt6.QtCore import QModelIndex, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPen, QResizeEvent
 from PyQt6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
-from neogenesis.app.bench import Dock
+from neogenesis.app.desk.bench import Dock
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.parts.rows import RowsModel

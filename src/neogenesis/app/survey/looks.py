@@ -6,12 +6,12 @@ import re
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, Handle
 from neogenesis.app.intake.model import IntakeModel
-from neogenesis.app.session import Session
 from neogenesis.app.survey.model import SurveyModel
-from neogenesis.app.work import Failure, Handle
-from neogenesis.bench import looking
-from neogenesis.bench.looking import Counted
+from neogenesis.bench.inside import looking
+from neogenesis.bench.inside.looking import Counted
 from neogenesis.core.drive.history import HealthEntry, add_to_history, load_history
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Which

@@ -6,10 +6,10 @@ from typing import Literal, TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, Handle, failure_of
 from neogenesis.app.language import mark
-from neogenesis.app.session import Session
-from neogenesis.app.work import Failure, Handle, failure_of
-from neogenesis.bench import planning
+from neogenesis.bench.inside import surveying
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import load, save
 from neogenesis.core.survey import Survey, Surveyed
@@ -121,7 +121,7 @@ class SurveyModel(QObject):
             return
         self.reading, self.failure = True, None
         self.changed.emit()
-        self._handle = self._session.bench.work.in_process(self._read, planning.survey, place, None, True)
+        self._handle = self._session.bench.work.in_process(self._read, surveying.survey, place, None, True)
 
     def give_up(self) -> None:
         """Leave the drive alone: what was being read ends at once, and nothing of it is kept."""

@@ -6,10 +6,10 @@ from typing import ClassVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from neogenesis.app.session import Session
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.app.survey.model import SurveyModel
-from neogenesis.app.work import Failure, failure_of
-from neogenesis.bench import planning
+from neogenesis.bench.inside import surveying
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import Record, load, save
 from neogenesis.core.survey import Survey, Surveyed
@@ -47,7 +47,7 @@ class OthersModel(QObject):
         """Survey another drive of this machine, sealed; the answer comes later through `changed`."""
         if not self.reading:
             self.reading, self.failure = place, None
-            self._session.bench.work.in_process(self._read, planning.survey, place, None, True)
+            self._session.bench.work.in_process(self._read, surveying.survey, place, None, True)
             self.changed.emit()
 
     def _read(self, found: Surveyed | Failure) -> None:

@@ -10,8 +10,8 @@ from PyQt6.QtCore import QLocale, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QHBoxLayout, QPlainTextEdit, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr, trn
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.chips import Chips
 from neogenesis.app.parts.controls import button, clear, label, notice, read_through, row, rule, stack
 from neogenesis.app.parts.mirror import follow_direction
@@ -21,7 +21,7 @@ from neogenesis.app.survey.health_plot import HealthPlot, health_scene
 from neogenesis.app.survey.speed_plot import SpeedPlot, speed_scene
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import HEALTH_SEVERITY, about, both, exact, health_word, when, whole_bytes
-from neogenesis.bench.looking import write_filling
+from neogenesis.bench.inside.looking import write_filling
 from neogenesis.core.drive.history import HealthEntry, endurance_of, worsening
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.survey.decrypt import decryption_guide

@@ -9,8 +9,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, notice, row, scrolled, stack
 from neogenesis.app.swap.prints import old_drive_words
 from neogenesis.app.swap.words import clock_text

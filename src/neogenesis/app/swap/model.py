@@ -11,12 +11,12 @@ import msgspec
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.app.fit.model import FitModel
 from neogenesis.app.intake.model import IntakeModel
-from neogenesis.app.session import Session
-from neogenesis.app.work import Failure, failure_of
-from neogenesis.bench.photographs import keep_photograph
-from neogenesis.bench.profiles import keep_machine
+from neogenesis.bench.records.photographs import keep_photograph
+from neogenesis.bench.records.profiles import keep_machine
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.intake import PHOTOGRAPHS
 from neogenesis.core.job.route import next_needed

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from neogenesis.app.language import tr
 from neogenesis.app.swap.model import SwapModel
-from neogenesis.bench.photographs import SUFFIXES
+from neogenesis.bench.records.photographs import SUFFIXES
 
 
 def ask_for_photograph(parent: QWidget, model: SwapModel) -> None:

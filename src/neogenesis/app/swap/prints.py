@@ -12,9 +12,9 @@ from pathlib import Path
 from PyQt6.QtCore import QPointF, QRectF, QSizeF, Qt
 from PyQt6.QtGui import QPageLayout, QPainter, QPdfWriter, QPen
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.handover.report_print import document, pdf_writer
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.swap.canvas import paint_outline, place_in
 from neogenesis.app.swap.pieces import paint_piece

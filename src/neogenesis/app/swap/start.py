@@ -8,8 +8,8 @@ from pathlib import Path
 from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QDialog, QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, clear, label, native_keys, notice, row, scrolled, stack
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.swap.canvas import MachineCanvas

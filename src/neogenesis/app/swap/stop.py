@@ -8,7 +8,7 @@ from neogenesis.app.language import mark
 from neogenesis.app.parts.stop import Marks, StopAction, StopSpec
 
 if TYPE_CHECKING:
-    from neogenesis.app.open_job import OpenJob
+    from neogenesis.app.desk.open_job import OpenJob
     from neogenesis.app.swap.view import SwapView
 
 _HELP = (

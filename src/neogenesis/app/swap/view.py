@@ -8,9 +8,9 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import QMenu, QPushButton, QStackedWidget, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.intake.photographs import WatchedFolder
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, label, scrolled
 from neogenesis.app.parts.dropped import DroppedFiles
 from neogenesis.app.parts.flow import FlowRow

@@ -7,8 +7,8 @@ from pathlib import Path
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Choice, button, clear, label, notice, scrolled, tail_field
 from neogenesis.app.parts.drafts import keep_draft
 from neogenesis.app.parts.flow import FlowRow

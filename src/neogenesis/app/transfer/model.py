@@ -12,16 +12,17 @@ from typing import Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
-from neogenesis.app.bench import Dock
+from neogenesis.app.desk.bench import Dock
+from neogenesis.app.desk.session import Session
+from neogenesis.app.desk.work import Failure
 from neogenesis.app.language import mark, tr
 from neogenesis.app.plan.model import PlanModel
-from neogenesis.app.session import Session
 from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.transfer.progress import Progress
 from neogenesis.app.words import tail
-from neogenesis.app.work import Failure
-from neogenesis.bench import worker
 from neogenesis.bench.drives import Parting, confirm_tail, make_safe
+from neogenesis.bench.processes import worker
+from neogenesis.bench.works import begun
 from neogenesis.core.estimate import Estimate, estimate
 from neogenesis.core.job import Which
 from neogenesis.core.plan import Gate, Plan
@@ -91,7 +92,7 @@ class TransferModel(QObject):
 
     def _belongs(self) -> bool:
         """Whether a journal of this very plan stands beside it, or its manifest."""
-        return worker.has_journal(self.path)
+        return begun.has_journal(self.path)
 
     # What is shown
 
@@ -150,7 +151,7 @@ class TransferModel(QObject):
 
     @property
     def can_resume(self) -> bool:
-        return self.state in ("stopped", "failed") and worker.has_journal(self.path)
+        return self.state in ("stopped", "failed") and begun.has_journal(self.path)
 
     @property
     def is_active(self) -> bool:
@@ -186,7 +187,7 @@ class TransferModel(QObject):
         if resume:
             self._read_events()
             self.progress = replace(self.progress, outcome=None)
-        self._process = worker.start_worker(self.path, tail, resume, verify)
+        self._process = begun.start_worker(self.path, tail, resume, verify)
         self.state = "starting"
         self._session.record(
             "transfer-start",
@@ -255,7 +256,7 @@ class TransferModel(QObject):
             said = worker.last_words(self.path)
             cut_off = Failure("The transfer was cut off. The old drive is untouched.", "Go on from where it was.")
             self.failure = Failure(said) if said else cut_off
-            self.state = "stopped" if worker.has_journal(self.path) else "failed"
+            self.state = "stopped" if begun.has_journal(self.path) else "failed"
         elif outcome.outcome in ("done", "partial"):
             self.state = "done"
         elif outcome.outcome == "stopped":

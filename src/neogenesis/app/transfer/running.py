@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import said, tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import Elided, button, label, row
 from neogenesis.app.parts.course import CoursePlot, CourseScene, course_scene
 from neogenesis.app.parts.figures import ProgressFigures

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QStackedWidget, QWidget
 
+from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.keep.page import KeepPage
 from neogenesis.app.language import tr
-from neogenesis.app.open_job import OpenJob
 from neogenesis.app.parts.controls import button, label, row, stack
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.transfer.ended import EndedPage

@@ -9,8 +9,8 @@ from jeepney import DBusAddress, MatchRule, MessageType, new_method_call
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import DBusConnection
 
-from neogenesis.bench.bus import system_bus
 from neogenesis.bench.drives.service import ROOT, SERVICE
+from neogenesis.bench.processes.bus import system_bus
 
 _OBJECTS = "org.freedesktop.DBus.ObjectManager"
 _PROPERTIES = "org.freedesktop.DBus.Properties"

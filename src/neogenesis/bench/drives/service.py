@@ -14,7 +14,7 @@ from typing import Any
 from jeepney import DBusAddress, DBusErrorResponse, MessageType, new_method_call
 from jeepney.io.blocking import DBusConnection
 
-from neogenesis.bench.bus import system_bus
+from neogenesis.bench.processes.bus import system_bus
 from neogenesis.core.drive import Attribute, HealthReading
 from neogenesis.core.drive.smart import reading_of_attributes
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from neogenesis.bench.drives.image import ImageProvider
 from neogenesis.bench.drives.provider import Hardware, OpenDrive, OpenTarget, Parting
-from neogenesis.bench.simulated.drive import SUFFIX, SimulatedDrive, SimulatedTarget, load_spec
+from neogenesis.bench.drives.simulated import SUFFIX, SimulatedDrive, SimulatedTarget, load_spec
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.store import Grip

@@ -21,7 +21,7 @@ import msgspec
 from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
 from neogenesis.bench.emulator.monitor import Screen
 from neogenesis.bench.emulator.variables import entries_in, store_with
-from neogenesis.bench.exposed import exposed
+from neogenesis.bench.processes.exposed import exposed
 from neogenesis.core.boot.drives import is_usb
 from neogenesis.core.boot.entries import BootList
 from neogenesis.core.errors import BadRecord, Refused, ToolFailed

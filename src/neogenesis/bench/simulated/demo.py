@@ -15,13 +15,14 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
-from neogenesis.bench import planning, transferring
-from neogenesis.bench.folders import LIBRARY
-from neogenesis.bench.records import open_records
+from neogenesis.bench.inside import surveying
+from neogenesis.bench.processes.folders import LIBRARY
+from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.simulated.demo_intakes import make_intakes
 from neogenesis.bench.simulated.library import make_library
 from neogenesis.bench.simulated.loaders import put_loaders
 from neogenesis.bench.simulated.packed import unpack
+from neogenesis.bench.works import planning, transferring
 from neogenesis.core.job import Job, Shop, save_shop
 from neogenesis.core.job.store import JobStore
 from neogenesis.core.plan import Policy
@@ -268,7 +269,7 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
         )
     )
     log("T-1043", 5.4, "intake", "Charts no longer fit; start 44 s, median of 3 runs", before_s=44, runs=3)
-    surveyed = planning.survey(drive("pilots-chart"))
+    surveyed = surveying.survey(drive("pilots-chart"))
     save(store.dossier("T-1043") / "survey.json", surveyed.survey)
     log("T-1043", 3.1, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used, health: sound")
     plan = planning.plan_for(surveyed, drive("pilots-new"), None, Policy(grow=4))
@@ -314,7 +315,7 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
         before_s=121,
         runs=3,
     )
-    surveyed = planning.survey(drive("museum-kiosk"))
+    surveyed = surveying.survey(drive("museum-kiosk"))
     save(store.dossier("T-1041") / "survey.json", surveyed.survey)
     log("T-1041", 74.5, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used, health: sound")
     path = store.dossier("T-1041") / "plan.json"

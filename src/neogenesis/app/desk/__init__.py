@@ -1,0 +1,1 @@
+"""What the window knows of the bench: connected drives, open jobs, their sessions, and what runs for them."""

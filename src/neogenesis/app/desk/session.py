@@ -1,0 +1,91 @@
+"""What is on record of one job, and which drives it means: what the models of its stops are built upon."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from neogenesis.app.desk.bench import Bench, Dock
+from neogenesis.core.drive import Drive
+from neogenesis.core.job import Job, LogEntry, Which
+from neogenesis.core.job.route import position
+from neogenesis.core.job.saved import Saved, saved_in
+
+
+class Session(QObject):
+    """`drives_chosen` tells that the job means another old or new drive from now on.
+
+    `drafts` keeps what was typed and not yet taken, by the name of its field.
+    """
+
+    drives_chosen = pyqtSignal()
+
+    def __init__(self, bench: Bench, ticket: str) -> None:
+        super().__init__()
+        self.bench, self.ticket = bench, ticket
+        self.dossier = bench.store.dossier(ticket)
+        self.drafts = bench.drafts(ticket)
+
+    @property
+    def job(self) -> Job:
+        return self.bench.job(self.ticket)
+
+    def log(self) -> list[LogEntry]:
+        return self.bench.log(self.ticket)
+
+    def record(self, kind: str, text: str, **figures: object) -> None:
+        self.bench.record(self.ticket, kind, text, **figures)
+
+    def advance(self, stop: str) -> None:
+        """Move the job on to a stop; it never moves back by itself."""
+        if position(self.job.stop) < position(stop):
+            self.bench.update(self.ticket, stop=stop)
+
+    # The two drives
+
+    def choose_drive(self, which: Which, name: str) -> None:
+        """Say which connected drive is the old or the new one of this job; it is known by who it is from then on."""
+        dock = self.bench.dock_named(name)
+        drive = dock.docked.drive if dock and dock.docked else None
+        identity = msgspec.json.encode(drive.identity).decode() if drive else ""
+        self.bench.update(self.ticket, **{f"{which}_drive": name, f"{which}_identity": identity})
+        text = f"{drive.model} {drive.serial}".strip() if drive else name
+        self.record("drive", f"{'Old' if which == 'old' else 'New'} drive: {text}")
+        self.drives_chosen.emit()
+
+    def dock(self, which: Which) -> Dock | None:
+        """Where that drive is now, or was last."""
+        return self.bench.dock_of(self.job, which)
+
+    def old_dock(self) -> Dock | None:
+        return self.dock("old")
+
+    def new_dock(self) -> Dock | None:
+        return self.dock("new")
+
+    def place(self, which: Which) -> str:
+        """The DRIVE argument by which it is reached now; empty while it is not connected."""
+        dock = self.dock(which)
+        return dock.docked.name if dock and dock.present and dock.docked else ""
+
+    def means(self, which: Which, drive: Drive) -> bool:
+        """Whether `drive` is the one that this job means; a record from before identities were kept says yes."""
+        identity = self.job.identity(which)
+        return identity is None or identity.is_same(drive.identity)
+
+    def learn(self, which: Which, drive: Drive) -> None:
+        """Put on record who a drive is, where only its place was known."""
+        if self.job.identity(which) is None:
+            identity = msgspec.json.encode(drive.identity).decode()
+            self.bench.update(self.ticket, **{f"{which}_identity": identity})
+
+    def saved(self) -> tuple[Saved, ...]:
+        """Files that hold what was on the old drive, the newest first, as long as they are there."""
+        return tuple(one for one in saved_in(self.log()) if Path(one.place).is_file())
+
+    def note(self, stop: str, text: str) -> None:
+        """A free note that goes to the logbook."""
+        if text.strip():
+            self.record("note", text.strip(), stop=stop)

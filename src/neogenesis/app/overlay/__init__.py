@@ -1,1 +1,0 @@
-"""The help that lies over the stop in front of the user."""

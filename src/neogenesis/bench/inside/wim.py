@@ -1,0 +1,122 @@
+"""The NT family's own image format, by the distribution's open library: with attributes, streams and security data.
+
+Its volume mode writes into an NTFS volume without mounting it, and checks each file's checksum while it unpacks.
+Source of the header: the family's published description of the format.
+"""
+
+from __future__ import annotations
+
+import re
+import tempfile
+import uuid
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+
+from neogenesis.bench.inside.hive import merge_into_hive
+from neogenesis.bench.inside.laying import LaidOut, put_file
+from neogenesis.bench.processes.utilities import run_tool
+from neogenesis.core.boot.program import FALLBACK, read_program
+from neogenesis.core.boot.store import LOADER_SETTINGS, entry_for_system, partition_element
+from neogenesis.core.errors import BadRecord, ToolFailed
+
+_MARK = b"MSWIM\0\0\0"
+_LOADERS, _LOADER = "Windows/Boot/EFI", "bootmgfw.efi"
+_BESIDE = ("Windows/Boot/Fonts", "Windows/Boot/Resources")
+_MANAGER = "EFI/Microsoft/Boot"
+_STORE = "Windows/System32/config/BCD-Template"
+
+
+@dataclass(frozen=True, slots=True)
+class WimFacts:
+    name: str
+    files: int
+    total_bytes: int
+
+
+def is_wim(path: Path) -> bool:
+    try:
+        with path.open("rb") as file:
+            return file.read(len(_MARK)) == _MARK
+    except OSError:
+        return False
+
+
+def wim_facts(path: Path) -> WimFacts:
+    """Of the first image in it; raises BadRecord for one that is damaged, cut short, or empty."""
+    try:
+        run_tool(["wimlib-imagex", "verify", str(path)], "Checking the image")
+        said = run_tool(["wimlib-imagex", "info", str(path), "1"], "Reading the image")
+    except ToolFailed as error:
+        if "missing" in error.text:
+            raise
+        text = f"The system image “{path.name}” is damaged or cut short: {error.text}"
+        raise BadRecord(text, "Fetch it again.") from error
+    found = dict(re.findall(r"^([A-Za-z ]+?):\s+(.*)$", said, re.M))
+    try:
+        return WimFacts(found.get("Name") or path.stem, int(found["File Count"]), int(found["Total Bytes"]))
+    except (KeyError, ValueError) as error:
+        raise BadRecord(f"The system image “{path.name}” says nothing of itself.", "Fetch it again.") from error
+
+
+def apply_wim(path: Path, volume: Path, check: Callable[[], None]) -> None:
+    """The first image onto an NTFS volume in a file. `check` may end it. Raises ToolFailed."""
+    command = ["wimlib-imagex", "apply", str(path), "1", str(volume)]
+    run_tool(command, "Putting the system onto its volume", check=check)
+
+
+def lay_out_startup(
+    path: Path, folder: Path, title: str, settings: Mapping[str, str], check: Callable[[], None]
+) -> LaidOut:
+    """The loaders that the image holds, where the family's firmware looks for them, and at the fallback path.
+
+    The boot store is the image's template, told of the system on the new drive: `settings` has the identities of the
+    disk and of its partitions; `check` may end it. Raises BadRecord or ToolFailed.
+    """
+    made = LaidOut()
+    with tempfile.TemporaryDirectory(prefix="neogenesis-wim-") as scratch:
+        for inner, what in ((_LOADERS, "loaders"), *((more, "fonts") for more in _BESIDE), (_STORE, "boot store")):
+            options = [f"--dest-dir={scratch}", "--no-acls", "--nullglob"]
+            command = ["wimlib-imagex", "extract", str(path), "1", f"/{inner}", *options]
+            run_tool(command, f"Taking the {what} out of the image", check=check)
+        loaders = Path(scratch) / "EFI"
+        for file in _files_below(loaders):
+            _put(file, folder, f"{_MANAGER}/{file.relative_to(loaders).as_posix()}", made)
+            if file.name.casefold() == _LOADER:
+                program = read_program(file.read_bytes())
+                fallback = FALLBACK.get(program.architecture if program is not None else "", FALLBACK["x86_64"])
+                _put(file, folder, f"EFI/BOOT/{fallback}", made)
+        for inner in _BESIDE:
+            name = PurePosixPath(inner).name
+            for file in _files_below(Path(scratch) / name):
+                _put(file, folder, f"{_MANAGER}/{file.relative_to(scratch).as_posix()}", made)
+        store = Path(scratch) / PurePosixPath(_STORE).name
+        if store.is_file() and not store.is_symlink():
+            _tell_store(store, title, settings, check)
+            _put(store, folder, f"{_MANAGER}/BCD", made)
+    if not made.digests:
+        raise BadRecord(f"The system image “{path.name}” holds no loader; nothing was written.", "Take another image.")
+    return made
+
+
+def _files_below(folder: Path) -> list[Path]:
+    return sorted(p for p in folder.rglob("*") if p.is_file() and not p.is_symlink())
+
+
+def _tell_store(store: Path, title: str, settings: Mapping[str, str], check: Callable[[], None]) -> None:
+    """Let a boot store start the system of the new drive."""
+    startup, system = (partition_element(settings[f"{key}_PART"], settings["DISK_ID"]) for key in ("STARTUP", "SYSTEM"))
+    shared = LOADER_SETTINGS.encode() in store.read_bytes().lower()
+    entry = str(uuid.uuid5(uuid.UUID(settings["SYSTEM_PART"]), "boot store"))
+    keys = entry_for_system(entry, title, settings.get("LANGUAGE", ""), startup, system, shared)
+    try:
+        merge_into_hive(store, keys, check)
+    except ToolFailed as error:
+        if "missing" in error.text:
+            raise
+        text = "The boot store in the system image is damaged; nothing was written."
+        raise BadRecord(text, "Take another image.") from error
+
+
+def _put(file: Path, folder: Path, name: str, made: LaidOut) -> None:
+    put_file(folder, name, [file.read_bytes()], made)

@@ -1,0 +1,225 @@
+"""Images of connected drives, and putting an image onto one or several new drives."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from itertools import combinations
+from pathlib import Path
+
+import msgspec
+
+from neogenesis.bench.drives import OpenDrive, confirm_tail, open_sealed, pace_of, same_bytes
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.processes.telling import EventsTo
+from neogenesis.bench.processes.work import Running, only_worker, run_work
+from neogenesis.bench.works.planning import load_plan, new_id, usable_target
+from neogenesis.bench.works.transferring import carry_out
+from neogenesis.core.drive import refuse_mounted
+from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError
+from neogenesis.core.image.make import Imaged, ImageRun, UsedStore, ranges_in_use
+from neogenesis.core.plan import Plan, Policy, make_plan
+from neogenesis.core.record import save
+from neogenesis.core.store import ReadableStore, SharedStore, WatchedStore
+from neogenesis.core.survey import Surveyed, survey_drive
+from neogenesis.core.transfer import RunFiles, Verify, check_tail, load_manifest, verify_against
+from neogenesis.core.units import MIB, both_text
+from neogenesis.core.work import Event, Frame, Outcome, SharedControl
+
+_LEAST_PART_BYTES = MIB
+
+
+def make_image(
+    drive: str, out: Path, level: int, part_bytes: int | None = None, events: Sequence[EventsTo] = ()
+) -> Imaged:
+    """Image a drive; goes on with one that was interrupted. Raises NeogenesisError with its exit status.
+
+    With `part_bytes` the image is kept in files of at most that size.
+    """
+    out = out.absolute()
+    if part_bytes is not None and part_bytes < _LEAST_PART_BYTES:
+        raise BadArgument(
+            f"Parts of {both_text(part_bytes)} are too small.", f"Make them {both_text(_LEAST_PART_BYTES)} or more."
+        )
+    if not out.parent.is_dir():
+        raise BadArgument(f"There is no folder “{out.parent}”.", "Make it first.")
+    with closing(open_sealed(drive, grip="hold")) as opened:
+        refuse_mounted(opened.drive)
+
+        def body(running: Running) -> Imaged:
+            def look() -> Surveyed:
+                watched = WatchedStore(opened.store, running.frame.control.checkpoint)
+                return survey_drive(watched, opened.drive, open_tree)
+
+            def progress(done: int, total: int) -> None:
+                running.teller.progress("image", done, total)
+
+            frame = running.frame
+            return ImageRun(look, opened.store, out, level, frame.control, frame.clock, progress, part_bytes).run()
+
+        return run_work("image", body, out, events, BenchClock(opened.hardware.pace), _imaged)
+
+
+def _imaged(done: Imaged) -> Event:
+    if not done.lost:
+        return Event(event="outcome", outcome="done", text="Done.")
+    lost = sum(end - start for start, end in done.lost)
+    return Event(event="outcome", outcome="partial", text=f"Done, but {lost} bytes could not be read.", lost_bytes=lost)
+
+
+def verify_record(record: Path, name: str, progress: Callable[[int, int], None] = lambda done, total: None) -> int:
+    """Read a drive back against a manifest; returns the bytes compared. Raises Mismatch, BadRecord or BadArgument.
+
+    The drive that an image was made from may hold leftovers where nothing is in use; they were not imaged.
+    """
+    manifest = load_manifest(record)
+    total = manifest.chunks.total
+
+    def told(done: int) -> None:
+        progress(done, total)
+
+    opened = open_sealed(name, manifest.head.target.sector_size)
+    try:
+        try:
+            return verify_against(manifest, opened.store, open_tree, told)
+        except Mismatch:
+            source = manifest.head.source
+            imaged = opened.drive.serial == source.serial if source.serial else same_bytes(source.path, name)
+            if manifest.head.survey is None or not imaged:
+                raise
+            used = ranges_in_use(survey_drive(opened.store, opened.drive, open_tree))
+            return verify_against(manifest, UsedStore(opened.store, used), open_tree, told)
+    finally:
+        opened.close()
+
+
+@dataclass(frozen=True, slots=True)
+class Restored:
+    """What became of one target: its outcome, or why it dropped out."""
+
+    target: str
+    outcome: Outcome | None
+    error: NeogenesisError | None
+
+
+def restore_image(
+    image: str,
+    targets: Sequence[str],
+    tails: Sequence[str],
+    policy: Policy,
+    resume: bool,
+    verify: Verify,
+    events: Sequence[EventsTo] = (),
+) -> list[Restored]:
+    """Put an image onto every target, reading it once. All gates of all targets are asked before anything is written.
+
+    Afterwards each target has an outcome of its own. Raises NeogenesisError while nothing has been written.
+    """
+    if any(same_bytes(one, other) for one, other in combinations(targets, 2)):
+        raise BadArgument("A target is named twice, or two of them are one drive.", "Name each new drive once.")
+    if len(tails) != len(targets):
+        raise BadArgument(
+            f"{len(targets)} targets need {len(targets)} times --confirm, in their order; there are {len(tails)}.",
+            "Read each tail off its drive.",
+        )
+    with closing(open_sealed(image, grip="hold")) as opened:
+
+        def body(running: Running) -> list[Restored]:
+            surveyed = survey_drive(opened.store, opened.drive, open_tree)
+            plans = _plans_for(Path(image), surveyed, targets, tails, policy, resume)
+            store: ReadableStore = SharedStore(opened.store) if len(targets) > 1 else opened.store
+            return _restore_all(opened, store, surveyed, plans, targets, running, resume, verify)
+
+        return run_work("restore", body, None, events, BenchClock(pace_of(*targets)), _restored)
+
+
+def _restored(found: list[Restored]) -> Event:
+    failed = [one for one in found if one.error is not None]
+    if not failed:
+        return Event(event="outcome", outcome="done", text="Done.")
+    names = ", ".join(one.target for one in failed)
+    error = failed[0].error
+    return Event(
+        event="outcome", outcome="failed", text=f"{names} dropped out: {error.text if error else ''}", remedy="Resume."
+    )
+
+
+def _plans_for(
+    image: Path, surveyed: Surveyed, targets: Sequence[str], tails: Sequence[str], policy: Policy, resume: bool
+) -> list[Path]:
+    """A plan for each target, in a file named after both its ends; when gone on with, the one that stands there."""
+    made = [_plan_for(surveyed, target, policy, tail) for target, tail in zip(targets, tails, strict=True)]
+    paths = [_plan_path(image, plan) for plan in made]
+    if len(set(paths)) != len(paths):
+        raise BadArgument(
+            "Two of the targets have the same serial, model and size and cannot be told apart.",
+            "Restore onto them one after the other.",
+        )
+    for path, plan in zip(paths, made, strict=True):
+        if not (resume and path.exists()):
+            save(path, plan)
+            continue
+        old = load_plan(path)
+        same = old.target.drive is not None and plan.target.drive is not None
+        if not same or old.target.drive.identity != plan.target.drive.identity:  # type: ignore[union-attr]
+            raise BadRecord(f"“{path.name}” is a plan for another drive; nothing was written.", "Move it away.")
+    return paths
+
+
+def _restore_all(
+    opened: OpenDrive,
+    store: ReadableStore,
+    surveyed: Surveyed,
+    plans: Sequence[Path],
+    targets: Sequence[str],
+    running: Running,
+    resume: bool,
+    verify: Verify,
+) -> list[Restored]:
+    found: list[Restored] = [Restored(t, None, None) for t in targets]
+    several = len(targets) > 1
+
+    def run(index: int) -> None:
+        name, path = targets[index], plans[index]
+
+        def tell_of(event: Event) -> None:
+            running.frame.tell(msgspec.structs.replace(event, target=name))
+
+        control = SharedControl(running.frame.control) if several else running.frame.control
+        frame = Frame(control, running.clock, tell_of)
+        try:
+            plan = load_plan(path)
+            with only_worker(path):
+                outcome = carry_out(plan, RunFiles(path), opened, store, frame, resume, verify, surveyed)
+            found[index] = Restored(name, outcome, None)
+            tell_of(Event(event="note", code="target-done", text="Copied and checked."))
+        except NeogenesisError as error:
+            found[index] = Restored(name, None, error)
+            tell_of(Event(event="note", code="target-dropped", text=error.text, remedy=error.remedy))
+
+    threads = [threading.Thread(target=run, args=(n,), name=f"restore-{n}") for n in range(len(targets))]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    return found
+
+
+def _plan_for(surveyed: Surveyed, target: str, policy: Policy, tail: str) -> Plan:
+    known = usable_target(surveyed, target)
+    if known.drive is None:
+        raise BadArgument(f"“{target}” is no drive.", "Name a drive.")
+    check_tail(tail, confirm_tail(known.drive))
+    return make_plan(surveyed, known, policy, new_id)
+
+
+def _plan_path(image: Path, plan: Plan) -> Path:
+    """Named after the drive in full: two drives can end alike."""
+    drive = plan.target.drive
+    tail = confirm_tail(drive) if drive else "drive"
+    safe = "".join(c if c.isalnum() else "_" for c in tail)
+    key = drive.identity.key if drive else ""
+    return image.absolute().with_name(f"{image.name}.onto-{safe}-{key}.json")

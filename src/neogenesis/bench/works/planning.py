@@ -1,0 +1,148 @@
+"""Surveys and plans of drives that are connected: what the command line and the window both call."""
+
+from __future__ import annotations
+
+import uuid
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+from blake3 import blake3
+
+from neogenesis.bench.drives import OpenDrive, open_sealed, provider_of, same_bytes
+from neogenesis.bench.inside.surveying import survey
+from neogenesis.bench.processes.reader import open_tree
+from neogenesis.core.drive import Drive, Identity
+from neogenesis.core.errors import Refused
+from neogenesis.core.image.make import ImageFiles
+from neogenesis.core.job.saved import Saved
+from neogenesis.core.plan import Plan, Policy, check_plan, make_plan
+from neogenesis.core.plan.model import Target
+from neogenesis.core.record import load, to_json
+from neogenesis.core.survey import Survey, Surveyed, survey_drive
+from neogenesis.core.transfer import load_manifest, table_mark
+from neogenesis.core.transfer.regions import RegionMap
+from neogenesis.core.units import binary_text, both_text
+
+
+def new_id() -> str:
+    """A fresh GUID, as tables write them."""
+    return str(uuid.uuid4()).upper()
+
+
+def target_of(name: str, source_sector_size: int) -> Target:
+    """What is known of the new drive before it is written to, with what it holds."""
+    provider_of(name).refuse_as_target(name)
+    opened = open_sealed(name)
+    try:
+        found = survey_drive(opened.store, opened.drive, open_tree).survey
+        sector_size = opened.drive.sector_size if opened.hardware.has_own_sectors else source_sector_size
+        return Target(
+            size_bytes=opened.drive.size_bytes,
+            sector_size=sector_size,
+            drive=_with_sector_size(opened, sector_size),
+            table_mark=table_mark(opened.store),
+            holds=holdings(found),
+        )
+    finally:
+        opened.close()
+
+
+def _with_sector_size(opened: OpenDrive, sector_size: int) -> Drive:
+    return msgspec.structs.replace(opened.drive, sector_size=sector_size, changed_ns=0)
+
+
+def holdings(found: Survey) -> tuple[str, ...]:
+    """What would be lost if the drive were written to, by name and size."""
+    return tuple(
+        f"{p.title}, {binary_text(p.size_bytes)}"
+        + (f", {binary_text(p.volume.used_bytes)} used" if p.volume.understood else "")
+        for p in found.partitions
+    )
+
+
+def plan_for(source: Surveyed, target: str | None, target_size: int | None, policy: Policy) -> Plan:
+    """A plan for a connected new drive, or for a size; raises Refused."""
+    sector_size = source.survey.drive.sector_size
+    if target is None:
+        size = (target_size or 0) // sector_size * sector_size
+        return make_plan(source, Target(size_bytes=size, sector_size=sector_size), policy, new_id)
+    return make_plan(source, usable_target(source, target), policy, new_id)
+
+
+def usable_target(source: Surveyed, target: str) -> Target:
+    """What is known of a drive that may become the new one; raises Refused when it is in use or the old one."""
+    if same_bytes(source.survey.drive.path, target):
+        raise Refused(
+            "target-is-source",
+            f"“{target}” is the old drive itself; it is sealed.",
+            "Choose another drive as the new one.",
+        )
+    known = target_of(target, source.survey.drive.sector_size)
+    if known.drive is not None and known.drive.mounted:
+        raise Refused(
+            "mounted",
+            f"“{target}” is mounted or in use by this machine; nothing was written.",
+            "Unmount it, after making sure that it is the right one.",
+        )
+    return known
+
+
+def load_plan(path: Path) -> Plan:
+    """Raises BadRecord for anything that is no plan of ours, or none that can be run."""
+    return check_plan(load(path, Plan, "plan"), path.name)
+
+
+def hash_of(plan: Plan) -> str:
+    """What ties a journal and a manifest to their plan."""
+    return blake3(to_json(plan)).hexdigest()
+
+
+def describe(plan: Plan) -> str:
+    """The plan in a few lines of words."""
+    lines = [
+        f"{plan.source.survey.drive.model or Path(plan.source.survey.drive.path).name} onto "
+        f"{both_text(plan.target.size_bytes)}: {both_text(plan.estimate.bytes_to_copy)} to copy"
+    ]
+    for p in plan.layout.partitions:
+        lines.append(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
+    lines += [f"  {reason}" for reason in plan.reasons]
+    lines += [f"  afterwards: {step}" for step in plan.afterwards]
+    return "\n".join(lines)
+
+
+@dataclass(frozen=True, slots=True)
+class PlanEnds:
+    """What a plan is made from. `lost_bytes` of what the old drive held are not in what was saved from it."""
+
+    source: Surveyed
+    target: Target
+    lost_bytes: int = 0
+
+
+def plan_ends(old: str, new: str) -> PlanEnds:
+    """Both drives, read; raises Refused when the new one cannot be one."""
+    source = survey(old)
+    return PlanEnds(source, usable_target(source, new))
+
+
+def plan_ends_saved(saved: Saved, region_map: Path, old: Identity | None, new: str) -> PlanEnds:
+    """As `plan_ends`, from an image or a rescue of the `old` drive.
+
+    Raises Refused when the record beside it says that it is of another drive, BadRecord when there is none.
+    """
+    if saved.kind == "image":
+        head = load_manifest(ImageFiles(Path(saved.place)).manifest).head
+        of: Identity | None = head.source.identity
+        lost_bytes = sum(end - start for start, end in head.lost)
+    else:
+        regions = load(region_map, RegionMap, "region map")
+        of, lost_bytes = regions.source, sum(end - start for start, end, state in regions.regions if state != "read")
+    if old is not None and of is not None and not of.is_same(old):
+        raise Refused(
+            "other-drive",
+            f"“{saved.place}” was saved from another drive than this job's old one; nothing was written.",
+            "Save this job's drive again, or read the old drive itself.",
+        )
+    source = survey(saved.place)
+    return PlanEnds(source, usable_target(source, new), lost_bytes)

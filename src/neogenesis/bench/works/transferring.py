@@ -1,0 +1,265 @@
+"""A transfer between connected drives: what `neogenesis transfer` runs, and a restore for each of its targets."""
+
+from __future__ import annotations
+
+import shutil
+import threading
+import time
+from collections.abc import Callable, Sequence
+from contextlib import closing, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from neogenesis.bench.drives import Hardware, OpenDrive, OpenTarget, confirm_tail, open_sealed, open_target, pace_of
+from neogenesis.bench.processes.clock import BenchClock
+from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.processes.telling import EventsTo
+from neogenesis.bench.processes.work import Running, only_worker, run_work
+from neogenesis.bench.works.filling import filler_of
+from neogenesis.bench.works.names import named, write_names
+from neogenesis.bench.works.planning import load_plan
+from neogenesis.bench.works.tools import FilesystemTools
+from neogenesis.core.drive import Drive
+from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
+from neogenesis.core.extent import Extents
+from neogenesis.core.plan import Plan
+from neogenesis.core.plan.model import NOTHING, FreshSource
+from neogenesis.core.reinstall.returned import as_text
+from neogenesis.core.store import MemoryStore, ReadableStore, WatchedStore
+from neogenesis.core.survey import Surveyed, survey_drive
+from neogenesis.core.system import files_touching
+from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, check_tail, planned_target
+from neogenesis.core.units import GIB, binary_text, both_text, decimal_text
+from neogenesis.core.work import Event, Frame, Outcome, SharedControl
+
+_WORTH_MEASURING_BYTES = GIB
+_LOOK_SECONDS = 15.0
+_MOST_NAMED = 5
+
+
+def run_transfer(plan_path: Path, tail: str, resume: bool, verify: Verify, events: Sequence[EventsTo] = ()) -> Outcome:
+    """Run a plan in this process. Events go to the file beside the plan, and to `events`.
+
+    Exactly one outcome event is told, whatever happens. Raises NeogenesisError with its exit status.
+    """
+    plan_path = plan_path.absolute()
+    plan, files = load_plan(plan_path), RunFiles(plan_path)
+    if plan.target.drive is not None:
+        check_tail(tail, confirm_tail(plan.target.drive))
+    _check_room(plan, plan_path)
+    places = (EventsTo(str(files.events), anew=not resume), *events)
+    pace = pace_of(plan.target.drive.path) if plan.target.drive else 1.0
+    if isinstance(plan.source, FreshSource):
+        return run_work(
+            "fresh",
+            lambda running: make_anew(plan, files, running.frame, resume, verify),
+            plan_path,
+            places,
+            BenchClock(pace),
+            lambda outcome: _final(outcome, "Everything was made and checked."),
+            begins=False,
+        )
+    old = plan.source.survey.drive
+    with closing(open_sealed(old.path, old.sector_size, "hold")) as source:
+
+        def body(running: Running) -> Outcome:
+            outcome = carry_out(plan, files, source, source.store, running.frame, resume, verify)
+            if outcome.lost:
+                _name_files(plan, files, source, outcome, running.frame.tell)
+            return outcome
+
+        clock = BenchClock(max(source.hardware.pace, pace))
+        return run_work("transfer", body, plan_path, places, clock, _final, begins=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """What became of one drive of several that are made anew at once."""
+
+    plan: Path
+    outcome: Outcome | None
+    error: NeogenesisError | None
+
+
+def make_several(
+    paths: Sequence[Path], tails: Sequence[str], resume: bool, verify: Verify, events: Sequence[EventsTo] = ()
+) -> list[Made]:
+    """Run several plans without an old drive side by side; each has an outcome of its own.
+
+    Raises NeogenesisError while nothing has been written.
+    """
+    plans = [load_plan(path) for path in paths]
+    for plan, tail in zip(plans, tails, strict=True):
+        check_tail(tail, confirm_tail(planned_target(plan)))
+        _check_room(plan, paths[0])
+    found: list[Made | None] = [None] * len(paths)
+
+    def body(running: Running) -> list[Made]:
+        def one(index: int) -> None:
+            plan, path = plans[index], paths[index]
+            name = planned_target(plan).path
+
+            def tell_of(event: Event) -> None:
+                running.frame.tell(msgspec.structs.replace(event, target=name))
+
+            frame = Frame(SharedControl(running.frame.control), running.clock, tell_of)
+            try:
+                with only_worker(path):
+                    outcome = make_anew(plan, RunFiles(path), frame, resume, verify)
+                found[index] = Made(path, outcome, None)
+                tell_of(Event(event="note", code="target-done", text="Made and checked."))
+            except NeogenesisError as error:
+                found[index] = Made(path, None, error)
+                tell_of(Event(event="note", code="target-dropped", text=error.text, remedy=error.remedy))
+
+        threads = [threading.Thread(target=one, args=(n,), name=f"fresh-{n}") for n in range(len(paths))]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        return [made for made in found if made is not None]
+
+    clock = BenchClock(pace_of(*(planned_target(plan).path for plan in plans)))
+    return run_work("fresh", body, None, events, clock, _all_made)
+
+
+def _all_made(made: list[Made]) -> Event:
+    failed = [one for one in made if one.error is not None]
+    if not failed:
+        return Event(event="outcome", outcome="done", text="Everything was made and checked.")
+    error = failed[0].error
+    text = f"{len(failed)} of {len(made)} drives dropped out: {error.text if error else ''}"
+    return Event(event="outcome", outcome="failed", text=text, remedy="Resume.")
+
+
+def make_anew(plan: Plan, files: RunFiles, frame: Frame, resume: bool, verify: Verify) -> Outcome:
+    """Run a plan that has no old drive: volumes are made, filled where it says so, and written."""
+    planned = planned_target(plan)
+    system = plan.source.system if isinstance(plan.source, FreshSource) else None
+    filled = None
+    if system is not None:
+        filled = filler_of(plan, system, files.work, frame.control.checkpoint)
+    with closing(open_target(planned.path, plan.target.sector_size)) as target:
+        nothing = MemoryStore(0, plan.target.sector_size)
+        ends = Ends(nothing, lambda: (Surveyed(NOTHING, {}), NOTHING.drive), target.store, target.drive, None)
+        outcome = Transfer(plan, ends, files, FilesystemTools(filled), frame, verify).run(resume)
+        target.store.settle()
+    if filled is not None and filled.left_out:
+        some = ", ".join(as_text(name) for name in filled.left_out[:_MOST_NAMED])
+        more = f", and {len(filled.left_out) - _MOST_NAMED} more" if len(filled.left_out) > _MOST_NAMED else ""
+        text = f"Of the image was left out, since the volumes do not hold it: {some}{more}."
+        frame.tell(Event(event="note", code="left-out", text=text))
+    return outcome
+
+
+def carry_out(
+    plan: Plan,
+    files: RunFiles,
+    source: OpenDrive,
+    store: ReadableStore,
+    frame: Frame,
+    resume: bool,
+    verify: Verify,
+    surveyed: Surveyed | None = None,
+) -> Outcome:
+    """Run `plan` from an open drive, whose bytes come through `store`; raises NeogenesisError.
+
+    `surveyed` saves several transfers from one image a survey each; without it the old drive is looked at again.
+    """
+    planned = planned_target(plan)
+
+    def look() -> tuple[Surveyed, Drive]:
+        drive = msgspec.structs.replace(source.drive, changed_ns=source.hardware.changed_ns())
+        return surveyed or survey_drive(WatchedStore(store, frame.control.checkpoint), drive, open_tree), drive
+
+    with closing(open_target(planned.path, plan.target.sector_size)) as target:
+        _choose_reads(plan, source.hardware, frame)
+        told = Frame(frame.control, frame.clock, _with_temperatures(source.hardware, target, frame.tell))
+        ends = Ends(store, look, target.store, target.drive, source.hardware.busy_clock())
+        outcome = Transfer(plan, ends, files, FilesystemTools(), told, verify).run(resume)
+        target.store.settle()
+        return outcome
+
+
+def _check_room(plan: Plan, plan_path: Path) -> None:
+    """Raises Refused when the folder of the plan cannot hold what preparing volumes takes."""
+    free = shutil.disk_usage(plan_path.parent).free
+    if plan.scratch_bytes > free:
+        raise Refused(
+            "no-room",
+            f"Preparing the volumes may take {both_text(plan.scratch_bytes)} beside the plan, and there are "
+            f"{both_text(free)}; nothing was written.",
+            "Free space there, or put the plan into another folder.",
+        )
+
+
+def _final(outcome: Outcome, well: str = "Everything was copied and checked.") -> Event:
+    figures = {
+        "verified_bytes": outcome.verified_bytes,
+        "seconds": round(outcome.seconds, 1),
+        "manifest_hash": outcome.manifest_hash,
+        "lost": outcome.lost,
+    }
+    lost = sum(end - start for start, end in outcome.lost)
+    text = well
+    if outcome.lost:
+        text = f"Copied, but {lost} bytes of the old drive could not be read."
+    return Event(
+        event="outcome",
+        time_s=round(outcome.seconds, 3),
+        outcome=outcome.kind,
+        text=text,
+        copied_bytes=outcome.copied_bytes,
+        lost_bytes=lost,
+        figures=figures,
+    )
+
+
+def _name_files(
+    plan: Plan, files: RunFiles, source: OpenDrive, outcome: Outcome, tell: Callable[[Event], None]
+) -> None:
+    """Say which files lie on what could not be read, and keep the list beside the plan."""
+    parts = plan.source.survey.partitions
+    volumes = [(p.number, p.start_bytes, p.size_bytes) for p in parts if p.volume.understood]
+    touched = list(files_touching(source.store, volumes, Extents.of(outcome.lost), open_tree))
+    if touched:
+        tell(named(touched))
+    with suppress(BadRecord):  # the copy is done, and its lost ranges are on record; names can be worked out again
+        write_names(files.names, touched)
+
+
+def _with_temperatures(source: Hardware, target: OpenTarget, tell: Callable[[Event], None]) -> Callable[[Event], None]:
+    """Progress also tells how warm both drives are, looked at every few seconds."""
+    looked, figures = [-_LOOK_SECONDS], dict[str, float | None]()
+
+    def told(event: Event) -> None:
+        if event.event == "progress":
+            if time.monotonic() - looked[0] >= _LOOK_SECONDS:
+                looked[0] = time.monotonic()
+                new = target.hardware.temperature_c()
+                figures.update(old_celsius=source.temperature_c(), new_celsius=new)
+            event = msgspec.structs.replace(event, figures={**event.figures, **figures})
+        tell(event)
+
+    return told
+
+
+def _choose_reads(plan: Plan, hardware: Hardware, frame: Frame) -> None:
+    """Measure how the old drive is read best, where that is a real device, sound, and worth the second it takes."""
+    worth = plan.estimate.bytes_to_copy >= _WORTH_MEASURING_BYTES
+    sound = not plan.source.survey.health.is_failing
+    way = hardware.best_way(frame.clock.now) if worth and sound else None
+    if way is None:
+        return
+    several = "several at a time" if way.side_by_side else "one at a time"
+    past = ", past the page cache" if way.direct else ""
+    frame.tell(
+        Event(
+            event="note",
+            code="read-way",
+            text=f"Reads of {binary_text(way.request_bytes)}, {several}{past}: {decimal_text(int(way.bytes_per_s))}/s.",
+            rate_bytes_per_s=way.bytes_per_s,
+        )
+    )
