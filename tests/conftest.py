@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
+import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -45,6 +47,23 @@ settings.load_profile("house")
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The longest first, so that no worker waits for the last one."""
     items.sort(key=lambda item: item.get_closest_marker("timeout") is None)
+
+
+@pytest.fixture(scope="session")
+def empty_bench(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("empty") / "bench"
+    open_records(folder).close()
+    return folder
+
+
+@pytest.fixture(autouse=True)
+def own_bench(empty_bench: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """Every test has a person's bench of its own: what one test has met, no other knows."""
+    with tempfile.TemporaryDirectory(prefix="neogenesis-bench-") as name:
+        folder = Path(name) / "bench"
+        shutil.copytree(empty_bench, folder)
+        monkeypatch.setenv("NEOGENESIS_BENCH", str(folder))
+        yield folder
 
 
 @pytest.fixture(scope="session")

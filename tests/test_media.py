@@ -21,6 +21,7 @@ from hypothesis import strategies as st
 
 from neogenesis.bench.drives import Connected
 from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.register import Consent
 from neogenesis.bench.works import media
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import Mismatch, NeogenesisError
@@ -303,7 +304,7 @@ def test_the_command_finds_a_lying_stick(discs: Path, tmp_path: Path, neogenesis
         in neogenesis("media", discs / "both.iso", good, "--confirm", "77C1", "--check-size", "quick").stdout
     )
     with pytest.raises(Mismatch):
-        media.check_size(str(target), "77C1", True, 5)
+        media.check_size(str(target), Consent("77C1"), True, 5)
 
 
 @pytest.mark.skipif(not os.environ.get("NEOGENESIS_LONG"), reason="takes some minutes and 20 GB: make test-long")

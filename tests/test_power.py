@@ -16,7 +16,7 @@ import pytest
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
-from neogenesis.bench.drives import make_safe, open_sealed, open_target
+from neogenesis.bench.drives import make_safe, open_sealed
 from neogenesis.bench.drives.hotplug import listen
 from neogenesis.bench.processes.awake import kept_awake
 from neogenesis.core.errors import BadArgument, Refused
@@ -124,12 +124,12 @@ def test_the_real_service_opens_a_drive_for_whoever_may_not(bus: Path, loop: str
     with pytest.raises(BadArgument, match="permission"):
         open_sealed(loop)  # nobody serves yet
     with device_manager(loop), real_service():
-        target = open_target(loop, 512)
+        target = provider_of(loop).open_target(loop, 512)
         target.store.write(0, b"harbour" * 1000)
         target.store.sync()
         assert target.store.uncached().read(7, 7) == b"harbour"
         with pytest.raises(Refused, match="in use"):
-            open_target(loop, 512)
+            provider_of(loop).open_target(loop, 512)
         target.close()
         sealed = open_sealed(loop, grip="hold")
         assert sealed.store.read(0, 7) == b"harbour" and sealed.drive.size_bytes == 64 * MIB

@@ -14,6 +14,7 @@ import pytest
 
 from neogenesis.bench.emulator import Trial, run_trial
 from neogenesis.bench.inside.booting import forecast_drives
+from neogenesis.bench.register import Consent
 from neogenesis.bench.works import mending
 from neogenesis.bench.works.mending import apply_remedy, remedies_of, undo_remedy
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
@@ -26,7 +27,7 @@ LEGACY = {"firmware": "legacy"}
 
 
 def put_back(image: Path, record: Path, before: bytes, tail: str) -> None:
-    undo_remedy(record, str(image), tail)
+    undo_remedy(record, str(image), Consent(tail))
     assert image.read_bytes() == before
 
 
@@ -73,7 +74,7 @@ def test_an_active_partition_makes_it_start(tmp_path: Path) -> None:
     found = remedies_of([str(one)], machine)
     assert [(r.code, r.writes) for r in found.remedies] == [("active-partition", ((0, 512),))]
     record = tmp_path / "r.undo"
-    apply_remedy("active-partition", str(one), "-one", record, machine)
+    apply_remedy("active-partition", str(one), Consent("-one"), record, machine)
     assert forecast_drives([str(one)], machine).starts and table_of(one)["partitions"][0]["bootable"]
     assert run_trial(Trial([str(one)], legacy=True, expect="TOKEN-ONE", seconds=20)).seen
     put_back(one, record, before, "-one")
@@ -96,14 +97,14 @@ def test_new_identities_tell_a_copy_from_its_original(tmp_path: Path, kind: str)
         ("restamp-volume", str(two)),
     }
     before = two.read_bytes()
-    apply_remedy("restamp-table", str(two), "-two", tmp_path / "t.undo")
+    apply_remedy("restamp-table", str(two), Consent("-two"), tmp_path / "t.undo")
     run("sfdisk", "--verify", two)
     assert table_of(two)["id"] != table_of(again)["id"]
     assert all(
         p["uuid"] != q["uuid"] for p, q in zip(table_of(two)["partitions"], table_of(again)["partitions"], strict=True)
     )
     middle = two.read_bytes()
-    apply_remedy("restamp-volume", str(two), "-two", tmp_path / "v.undo")
+    apply_remedy("restamp-volume", str(two), Consent("-two"), tmp_path / "v.undo")
     assert volume_id(two, 2) != volume_id(again, 2)
     for number, what in ((0, "vfat"), (1, kind)):
         check_volume(two, *spans(two)[number], what, tmp_path)
@@ -120,7 +121,7 @@ def test_a_menu_that_looks_for_what_is_gone_is_pointed_at_its_own_system(tmp_pat
     one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {FALLBACK: loader(), "EFI/x/grub.cfg": menu.encode()}, "ext4")
     before = one.read_bytes()
     assert forecast_drives([str(one)], None).breaks_at == "system"
-    apply_remedy("menu-identity", str(one), "-one", tmp_path / "m.undo")
+    apply_remedy("menu-identity", str(one), Consent("-one"), tmp_path / "m.undo")
     assert forecast_drives([str(one)], None).starts
     assert run_trial(Trial([str(one)], expect="TOKEN-ONE", seconds=40)).seen
     put_back(one, tmp_path / "m.undo", before, "-one")
@@ -137,7 +138,7 @@ def test_the_mark_for_a_check_is_taken_off(tmp_path: Path, survey_json: Any) -> 
     one.write_bytes(data)
     assert survey_json(one)["partitions"][1]["volume"]["dirty"]
     before = one.read_bytes()
-    apply_remedy("check-flag", str(one), "-one", tmp_path / "c.undo")
+    apply_remedy("check-flag", str(one), Consent("-one"), tmp_path / "c.undo")
     assert not survey_json(one)["partitions"][1]["volume"]["dirty"]
     put_back(one, tmp_path / "c.undo", before, "-one")
 
@@ -155,7 +156,7 @@ def test_a_remedy_that_was_cut_off_is_put_back(tmp_path: Path, monkeypatch: pyte
 
     monkeypatch.setattr(mending, "_write", cut)
     with pytest.raises(KeyboardInterrupt):
-        apply_remedy("restamp-table", str(one), "-one", record)
+        apply_remedy("restamp-table", str(one), Consent("-one"), record)
     assert record.exists() and (one.read_bytes() != before) == (after > 0)
     monkeypatch.undo()
     put_back(one, record, before, "-one")
@@ -164,23 +165,23 @@ def test_a_remedy_that_was_cut_off_is_put_back(tmp_path: Path, monkeypatch: pyte
 def test_records_that_do_not_hold_together_and_wrong_words(tmp_path: Path, neogenesis: Any) -> None:
     one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {})
     record = tmp_path / "t.undo"
-    apply_remedy("restamp-table", str(one), "-one", record)
+    apply_remedy("restamp-table", str(one), Consent("-one"), record)
     after = one.read_bytes()
     damaged = tmp_path / "d.undo"
     damaged.write_text(re.sub(r'("before": ?")45', r"\g<1>46", record.read_text(), count=1))
     with pytest.raises(BadRecord, match="damaged"):
-        undo_remedy(damaged, str(one), "-one")
+        undo_remedy(damaged, str(one), Consent("-one"))
     other = make_drive(tmp_path / "disk-two.img", 60, [startup({}), system("T")])
     with pytest.raises(Refused, match="another drive"):
-        undo_remedy(record, str(other), "-two")
+        undo_remedy(record, str(other), Consent("-two"))
     data = bytearray(after)
     data[600] ^= 1
     one.write_bytes(data)
     with pytest.raises(Refused, match="has changed"):
-        undo_remedy(record, str(one), "-one")
+        undo_remedy(record, str(one), Consent("-one"))
     one.write_bytes(after)
     with pytest.raises(BadArgument, match="is there already"):
-        apply_remedy("restamp-table", str(one), "-one", record)
+        apply_remedy("restamp-table", str(one), Consent("-one"), record)
     assert "no remedy" in neogenesis("remedy", "pray", one, "--confirm", "-one", status=2).stderr
     assert "nothing to mend" in neogenesis("remedy", "startup-partition", one, "--confirm", "-one", status=3).stderr
     assert one.read_bytes() == after and "nothing to mend" in neogenesis("remedies", one).stdout.lower()
@@ -239,7 +240,7 @@ def test_a_boot_store_is_read_and_follows_new_identities(tmp_path: Path) -> None
     assert found.starts and [link.step for link in found.chain][-2:] == ["store", "system"]
     assert "Meridian" in found.chain[-2].text and found.chain[-1].partition == 2
     assert not remedies_of([str(one)], machine).remedies
-    apply_remedy("restamp-table", str(one), "-one", tmp_path / "t.undo")
+    apply_remedy("restamp-table", str(one), Consent("-one"), tmp_path / "t.undo")
     again = forecast_drives([str(one)], None)
     assert again.starts and again.chain[-1].step == "system" and again.chain[-1].partition == 2
     assert not {r.code for r in remedies_of([str(one)], None).remedies} & {"store-identity", "drive-letters"}
@@ -252,10 +253,10 @@ def test_a_store_and_letters_that_mean_another_drive_are_pointed_at_their_own(tm
     before = one.read_bytes()
     assert forecast_drives([str(one)], None).breaks_at == "system"
     assert {r.code for r in remedies_of([str(one)], None).remedies} == {"store-identity", "drive-letters"}
-    apply_remedy("store-identity", str(one), "-one", tmp_path / "s.undo")
+    apply_remedy("store-identity", str(one), Consent("-one"), tmp_path / "s.undo")
     assert forecast_drives([str(one)], None).starts
     middle = one.read_bytes()
-    apply_remedy("drive-letters", str(one), "-one", tmp_path / "l.undo")
+    apply_remedy("drive-letters", str(one), Consent("-one"), tmp_path / "l.undo")
     assert not remedies_of([str(one)], None).remedies
     for number, kind in ((0, "vfat"), (1, "ntfs")):
         check_volume(one, *spans(one)[number], kind, tmp_path)
@@ -312,7 +313,7 @@ def test_on_an_old_table_store_and_letters_follow_a_new_signature(tmp_path: Path
     found = forecast_drives([str(one)], machine)
     assert found.starts and found.chain[-1].partition == 1, found
     assert not remedies_of([str(one)], machine).remedies
-    apply_remedy("restamp-table", str(one), "-one", tmp_path / "t.undo")
+    apply_remedy("restamp-table", str(one), Consent("-one"), tmp_path / "t.undo")
     assert table_of(one)["id"] != "0x5a17c0de"
     assert forecast_drives([str(one)], machine).starts
     assert not remedies_of([str(one)], machine).remedies, "the letter is still that of its own volume"
@@ -325,12 +326,12 @@ def test_on_an_old_table_a_store_that_means_another_disk_is_pointed_at_its_own(t
     before, machine = one.read_bytes(), machine_file(tmp_path, {"firmware": "legacy"})
     assert forecast_drives([str(one)], machine).breaks_at == "system"
     assert {r.code for r in remedies_of([str(one)], machine).remedies} == {"store-identity", "drive-letters"}
-    apply_remedy("store-identity", str(one), "-one", tmp_path / "s.undo")
+    apply_remedy("store-identity", str(one), Consent("-one"), tmp_path / "s.undo")
     assert forecast_drives([str(one)], machine).starts
-    apply_remedy("drive-letters", str(one), "-one", tmp_path / "l.undo")
+    apply_remedy("drive-letters", str(one), Consent("-one"), tmp_path / "l.undo")
     assert not remedies_of([str(one)], machine).remedies
     check_volume(one, *spans(one)[0], "ntfs", tmp_path)
-    undo_remedy(tmp_path / "l.undo", str(one), "-one")
+    undo_remedy(tmp_path / "l.undo", str(one), Consent("-one"))
     put_back(one, tmp_path / "s.undo", before, "-one")
 
 
@@ -343,7 +344,7 @@ def test_a_protective_sector_is_written_anew_and_the_firmware_believes_the_table
     assert not forecast_drives([str(one)], None).starts
     row = next(r for r in remedies_of([str(one)], None).remedies if r.code == "protective-sector")
     assert row.writes == ((0, 512),)
-    apply_remedy("protective-sector", str(one), "-one", tmp_path / "p.undo")
+    apply_remedy("protective-sector", str(one), Consent("-one"), tmp_path / "p.undo")
     after = one.read_bytes()
     assert after[:440] == data[:440] and after[512:] == data[512:] and after[450] == 0xEE
     assert "No errors detected" in run("sfdisk", "--verify", one)
@@ -362,7 +363,7 @@ def test_a_hidden_volume_is_shown_again_when_it_is_made_active(tmp_path: Path) -
     assert forecast_drives([str(one)], machine).breaks_at == "active-partition"
     row = next(r for r in remedies_of([str(one)], machine).remedies if r.code == "active-partition")
     assert "no longer hidden" in row.text
-    apply_remedy("active-partition", str(one), "-one", tmp_path / "a.undo", machine)
+    apply_remedy("active-partition", str(one), Consent("-one"), tmp_path / "a.undo", machine)
     after = one.read_bytes()
     assert (after[446], after[450]) == (0x80, 7) and forecast_drives([str(one)], machine).starts
     put_back(one, tmp_path / "a.undo", bytes(data), "-one")
@@ -374,7 +375,7 @@ def test_a_table_without_a_signature_gets_one_and_nothing_else_changes(tmp_path:
     data = bytearray(one.read_bytes())
     data[440:444] = bytes(4)
     one.write_bytes(data)
-    apply_remedy("restamp-table", str(one), "-one", tmp_path / "t.undo")
+    apply_remedy("restamp-table", str(one), Consent("-one"), tmp_path / "t.undo")
     after = bytearray(one.read_bytes())
     assert any(after[440:444])
     after[440:444] = bytes(4)
@@ -394,7 +395,7 @@ def test_the_record_of_recovery_says_where_it_stands_now(tmp_path: Path) -> None
     make_drive(image, 70, [startup({}), system_part, Part(16, RECOVERY, "ntfs", "Recovery")])
     before = image.read_bytes()
     assert "recovery-record" in {r.code for r in remedies_of([str(image)], None).remedies}
-    apply_remedy("recovery-record", str(image), "-one", tmp_path / "r.undo")
+    apply_remedy("recovery-record", str(image), Consent("-one"), tmp_path / "r.undo")
     start, size = spans(image)[1]
     check_volume(image, start, size, "ntfs", tmp_path)
     text = image.read_bytes()[start : start + size]
@@ -416,7 +417,7 @@ def test_a_start_up_partition_is_made_anew_from_the_systems_own_loader(tmp_path:
     assert forecast_drives([str(image)], None).breaks_at == "loader"
     row = next(r for r in remedies_of([str(image)], None).remedies if r.code == "startup-partition")
     assert row.risk == "high"
-    apply_remedy("startup-partition", str(image), "-one", tmp_path / "s.undo")
+    apply_remedy("startup-partition", str(image), Consent("-one"), tmp_path / "s.undo")
     assert covered(before, image.read_bytes(), [(start, start + size)])
     check_volume(image, start, size, "vfat", tmp_path)
     assert forecast_drives([str(image)], None).starts

@@ -15,6 +15,7 @@ import click
 from neogenesis.bench.drives import Connected, connected_drives
 from neogenesis.bench.drives.diagnosis import health_of, reading_of
 from neogenesis.bench.drives.docks import SimulatedDocks
+from neogenesis.bench.register import allow_output
 from neogenesis.bench.works.planning import load_plan
 from neogenesis.core.drive import Health, judge
 from neogenesis.core.errors import BadArgument, NeogenesisError
@@ -23,6 +24,7 @@ from neogenesis.core.transfer import RunFiles
 from neogenesis.core.units import both_text
 
 _bench = click.option("--bench", metavar="FOLDER|URL", default="", help="Which bench; without it, this person's own.")
+_force = click.option("--force", is_flag=True, help="Replace a file that is none of ours; never a drive or an image.")
 _json = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
 _MOST_AT_ONCE = 16
 
@@ -163,8 +165,9 @@ def log(ticket: str, bench: str, as_json: bool) -> None:
 @click.command()
 @click.argument("ticket")
 @click.argument("out", metavar="OUT.pdf", type=click.Path(path_type=Path))
+@_force
 @_bench
-def report(ticket: str, out: Path, bench: str) -> None:
+def report(ticket: str, out: Path, force: bool, bench: str) -> None:
     """Print the customer's report of a finished job.
 
     Example: neogenesis report T-1041 report.pdf
@@ -173,6 +176,7 @@ def report(ticket: str, out: Path, bench: str) -> None:
     from neogenesis.core.intake import load_intake
     from neogenesis.core.job import load_shop, report_from_records
 
+    allow_output(out, "paper", bench=bench, force=force)
     store = existing_records(bench)
     try:
         job, entries, dossier = store.job(ticket), store.log(ticket), store.dossier(ticket)
@@ -238,8 +242,9 @@ def intake(ticket: str, bench: str, as_json: bool) -> None:
 @click.command()
 @click.argument("ticket")
 @click.argument("out", metavar="OUT.pdf", type=click.Path(path_type=Path))
+@_force
 @_bench
-def slip(ticket: str, out: Path, bench: str) -> None:
+def slip(ticket: str, out: Path, force: bool, bench: str) -> None:
     """Print the intake slip that the customer signs.
 
     Example: neogenesis slip T-1042 slip.pdf
@@ -248,6 +253,7 @@ def slip(ticket: str, out: Path, bench: str) -> None:
     from neogenesis.core.intake import load_intake
     from neogenesis.core.job import load_shop, make_slip
 
+    allow_output(out, "paper", bench=bench, force=force)
     store = existing_records(bench)
     try:
         job, found, shop = store.job(ticket), load_intake(store.dossier(ticket)), load_shop(store.folder)
@@ -267,8 +273,9 @@ def slip(ticket: str, out: Path, bench: str) -> None:
 @click.command("bug-report")
 @click.argument("ticket", required=False, default="")
 @click.option("-o", "out", default="neogenesis-bug-report.zip", show_default=True, type=click.Path(path_type=Path))
+@_force
 @_bench
-def bug_report(ticket: str, out: Path, bench: str) -> None:
+def bug_report(ticket: str, out: Path, force: bool, bench: str) -> None:
     """Bundle versions, logs and the outline of a job, without the customer's data.
 
     Example: neogenesis bug-report T-1042 -o fault.zip
@@ -276,6 +283,7 @@ def bug_report(ticket: str, out: Path, bench: str) -> None:
     from neogenesis.bench.records.bug_report import write_bug_report
     from neogenesis.bench.records.opening import existing_records
 
+    allow_output(out, "bundle", bench=bench, force=force)
     store = existing_records(bench) if ticket else None
     try:
         names = write_bug_report(out, store, ticket)

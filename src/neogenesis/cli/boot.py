@@ -6,6 +6,9 @@ from pathlib import Path
 
 import click
 
+from neogenesis.bench.register import allow_output
+from neogenesis.cli.answer import Answer
+from neogenesis.cli.consenting import agreed, event_places, writes_to_drives
 from neogenesis.core.errors import NotSeen
 from neogenesis.core.record import to_json
 
@@ -58,6 +61,7 @@ def forecast(drives: tuple[str, ...], machine: Path | None, entries: Path | None
     "--screenshot", metavar="PNG", type=click.Path(path_type=Path), help="Keep what the screen shows at the end."
 )
 @click.option("--hardware", is_flag=True, help="With hardware virtualisation, where it is offered and works.")
+@click.option("--force", is_flag=True, help="Replace a picture that is none of ours; never a drive or an image.")
 @_json
 def trial_boot(
     drives: tuple[str, ...],
@@ -68,6 +72,7 @@ def trial_boot(
     seconds: float,
     screenshot: Path | None,
     hardware: bool,
+    force: bool,
     as_json: bool,
 ) -> None:
     """Start drives in an emulated machine, on overlays that are thrown away. Exit status 4 when it did not start.
@@ -78,6 +83,8 @@ def trial_boot(
     from neogenesis.bench.inside.booting import in_slots, read_boot_machine
 
     known = read_boot_machine(machine, entries)
+    if screenshot is not None:
+        allow_output(screenshot, "picture", drives, force=force)
     names = [name for name, _ in in_slots(drives, known, machine.parent if machine is not None else None)]
     wants_legacy = legacy or (known is not None and known.firmware == "legacy")
     found = run_trial(Trial(names, known, wants_legacy, expect, seconds, screenshot, hardware))
@@ -92,11 +99,6 @@ def trial_boot(
     if (found.seen is None) if expect else not found.loader_ran:
         told = f"“{expect}” was not said" if expect else "No loader was started"
         raise NotSeen(f"{told} within {found.seconds:g} s.", "Look at what the serial line says, and at the forecast.")
-
-
-_confirm = click.option(
-    "--confirm", "tail", metavar="TAIL", required=True, help="Last four of the drive's serial or name."
-)
 
 
 @click.command()
@@ -125,36 +127,73 @@ def remedies(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> No
 @click.command()
 @click.argument("code", metavar="CODE")
 @click.argument("drive", metavar="DRIVE")
-@_confirm
+@writes_to_drives
 @click.option("--record", metavar="FILE", type=click.Path(path_type=Path), help="Where what stood there is kept.")
+@click.option("--changes", metavar="DIGEST", default="", help="Only if exactly this would change, as remedies says.")
+@click.option("--events", metavar="FILE|-", help="Events as JSON lines.")
 @_machine
-def remedy(code: str, drive: str, tail: str, record: Path | None, machine: Path | None) -> None:
+@_json
+@click.pass_obj
+def remedy(
+    answer: Answer,
+    code: str,
+    drive: str,
+    tails: tuple[str, ...],
+    confirmed: tuple[Path, ...],
+    check: bool,
+    bench: str,
+    record: Path | None,
+    changes: str,
+    events: str | None,
+    machine: Path | None,
+    as_json: bool,
+) -> None:
     """Mend one thing on a drive; what stood there before is recorded first.
 
     Example: neogenesis remedy fallback-loader /dev/sdc --confirm 41F2
     """
     from neogenesis.bench.works.mending import apply_remedy, default_record
 
-    made = apply_remedy(code, drive, tail, record, machine)
-    total = sum(len(c.before) // 2 for c in made.changes)
-    click.echo(
-        f"Done: {total} bytes in {len(made.changes)} places. Put back with {record or default_record(drive, code)}."
-    )
+    consent = agreed([drive], tails, confirmed, check, bench)[0]
+    made = apply_remedy(code, drive, consent, record, machine, changes, event_places(events, as_json, (drive,), bench))
+    total, place = sum(len(c.before) // 2 for c in made.changes), record or default_record(drive, code)
+    text = f"Done: {total} bytes in {len(made.changes)} places."
+    answer.end(text=text, target=drive, copied_bytes=total, verified_bytes=total, verified="full", records=(place,))
+    if not (as_json or events == "-"):
+        click.echo(f"{text} Put back with {place}.")
 
 
 @click.command()
 @click.argument("record", metavar="RECORD", type=click.Path(path_type=Path))
 @click.argument("drive", metavar="DRIVE")
-@_confirm
-def undo(record: Path, drive: str, tail: str) -> None:
+@writes_to_drives
+@click.option("--events", metavar="FILE|-", help="Events as JSON lines.")
+@_json
+@click.pass_obj
+def undo(
+    answer: Answer,
+    record: Path,
+    drive: str,
+    tails: tuple[str, ...],
+    confirmed: tuple[Path, ...],
+    check: bool,
+    bench: str,
+    events: str | None,
+    as_json: bool,
+) -> None:
     """Put back what a remedy changed, byte for byte; refuses when the drive holds something else by now.
 
     Example: neogenesis undo sdc-fallback-loader.undo /dev/sdc --confirm 41F2
     """
     from neogenesis.bench.works.mending import undo_remedy
 
-    made = undo_remedy(record, drive, tail)
-    click.echo(f"Put back: {len(made.changes)} places as they were before {made.code}.")
+    consent = agreed([drive], tails, confirmed, check, bench)[0]
+    made = undo_remedy(record, drive, consent, event_places(events, as_json, (drive,), bench))
+    text = f"Put back: {len(made.changes)} places as they were before {made.code}."
+    total = sum(len(c.before) // 2 for c in made.changes)
+    answer.end(text=text, target=drive, copied_bytes=total, verified_bytes=total, verified="full", records=(record,))
+    if not (as_json or events == "-"):
+        click.echo(text)
 
 
 COMMANDS = (forecast, remedies, remedy, undo, trial_boot)

@@ -4,15 +4,21 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
+from contextlib import ExitStack
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from neogenesis.bench.processes.telling import EventsTo
+from neogenesis.bench.register import Consent, OnlyChecked, after_own_test, allow_folder
+from neogenesis.cli.answer import Answer
+from neogenesis.cli.consenting import agreed, event_places, writes_to_drives
+from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.file_kinds import KINDS
 from neogenesis.core.record import to_json
+from neogenesis.core.transfer import RunFiles
 from neogenesis.core.units import both_text, duration_text, parse_size
 
 if TYPE_CHECKING:
@@ -43,6 +49,8 @@ def drivers(hardware: Path, packages: Path, pack: Path | None, as_json: bool) ->
     """
     from neogenesis.bench.inside.driver_store import find_drivers, read_devices
 
+    if pack is not None:
+        allow_folder(pack, (str(hardware), str(packages)))
     found = find_drivers(read_devices(hardware), packages, pack).answer
     if as_json:
         click.echo(to_json(found).decode(), nl=False)
@@ -68,6 +76,7 @@ def _wishes(f: Callable[..., None]) -> Callable[..., None]:
         click.option("--data-volume", metavar="SIZE", help="A second volume of that size."),
         click.option("--swap", metavar="SIZE", help="Swap of that size, where the recipe knows it."),
         click.option("-o", "out", metavar="PLAN", type=click.Path(path_type=Path), help="Where the plan is kept."),
+        click.option("--force", is_flag=True, help="Replace a file that is none of ours; never a drive or an image."),
         click.option("--resume", is_flag=True, help="Go on where a run that was cut short left off."),
         click.option("--verify", type=click.Choice(["full", "sample", "none"]), default="full", show_default=True),
         click.option("--events", metavar="FILE|-", help="Events as JSON lines."),
@@ -76,19 +85,17 @@ def _wishes(f: Callable[..., None]) -> Callable[..., None]:
     return f
 
 
-_tails = click.option(
-    "--confirm", "tails", metavar="TAIL", multiple=True, help="Last four of the drive's serial or name, once for each."
-)
-
-
 @click.command()
 @click.argument("name", metavar="NAME", required=False)
 @click.argument("drives", metavar="DRIVE...", nargs=-1)
 @click.option("--list", "listed", is_flag=True, help="Say which recipes there are.")
-@_tails
+@writes_to_drives
 @_wishes
 @_json
-def recipe(name: str | None, drives: tuple[str, ...], listed: bool, as_json: bool, **more: Any) -> None:
+@click.pass_obj
+def recipe(
+    answer: Answer, /, name: str | None, drives: tuple[str, ...], listed: bool, as_json: bool, **more: Any
+) -> None:
     """Give drives a fresh table with empty volumes, by a recipe.
 
     Example: neogenesis recipe nt-uefi /dev/sdc --confirm 41F2 --spare 10
@@ -106,6 +113,7 @@ def recipe(name: str | None, drives: tuple[str, ...], listed: bool, as_json: boo
     chosen = installing.recipe_of(name)
     wanted = _wanted(more)
     _build(
+        answer,
         drives,
         more,
         "recipe",
@@ -130,7 +138,7 @@ def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
 @click.argument("system", metavar="SYSTEM", type=click.Path(path_type=Path))
 @click.argument("recipe_name", metavar="RECIPE")
 @click.argument("drives", metavar="DRIVE...", nargs=-1, required=True)
-@_tails
+@writes_to_drives
 @click.option(
     "--drivers", metavar="FOLDER", type=click.Path(path_type=Path), help="Laid where the system looks for them."
 )
@@ -151,7 +159,11 @@ def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
     help="Of two files for one place keep both, or the newer.",
 )
 @_wishes
+@_json
+@click.pass_obj
 def install(
+    answer: Answer,
+    /,
     system: Path,
     recipe_name: str,
     drives: tuple[str, ...],
@@ -161,6 +173,7 @@ def install(
     kinds: str,
     programs: bool,
     same: str,
+    as_json: bool,
     **more: Any,
 ) -> None:
     """Put a system image onto fresh drives, and say what would start.
@@ -187,6 +200,7 @@ def install(
         wish = BackWish(programs=programs, kinds=_kinds(kinds), newer=same == "newer")
         back, returned = way_back(data, family, wish, drives)
     _build(
+        answer,
         drives,
         more,
         "install",
@@ -194,7 +208,7 @@ def install(
             found, chosen, installing.fresh_target(drive, tail), wanted, told, drivers, back
         ),
     )
-    if more["events"] == "-":
+    if more["events"] == "-" or as_json:
         return
     if returned is not None:
         _say_returned(returned)
@@ -236,37 +250,75 @@ def _wanted(more: dict[str, Any]) -> RecipeWishes:
     )
 
 
-def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callable[[str, str], Plan]) -> None:
+def _build(
+    answer: Answer,
+    drives: Sequence[str],
+    more: dict[str, Any],
+    kind: str,
+    plan: Callable[[str, str | None], Plan],
+    consents: Sequence[Consent] = (),
+) -> None:
     """All drives are looked at before the first is written to; several are made side by side."""
     from neogenesis.bench.works import installing, transferring
     from neogenesis.bench.works.planning import load_plan
 
-    tails = more["tails"]
-    _check_tails(drives, tails)
     if len(drives) > 1 and more["out"] is not None:
         raise BadArgument("-o names one plan, and there are several drives.", "Leave it out.")
-    paths = installing.kept_plans(drives, tails, kind, more["out"], more["resume"], plan)
-    places = [EventsTo(more["events"])] if more["events"] else []
-    if len(paths) > 1:
-        made = transferring.make_several(paths, tails, more["resume"], more["verify"], places)
-        failed = [one for one in made if one.error is not None]
-        if failed and failed[0].error is not None:
-            failed[0].error.text = f"{len(failed)} of {len(made)} dropped out: {failed[0].error.text}"
-            raise failed[0].error
-    else:
-        transferring.run_transfer(paths[0], tails[0], more["resume"], more["verify"], places)
+    consents = consents or _agreed(drives, more)
+    places = event_places(more["events"], answer.as_json, drives, more["bench"])
+    check = bool(more["check"])
+    with ExitStack() as stack:
+        folder = Path()
+        if check:  # nothing is to be left behind
+            folder = Path(stack.enter_context(TemporaryDirectory(prefix="neogenesis-check-")))
+        out, force = more["out"], more.get("force", False)
+        paths = installing.kept_plans(drives, consents, kind, folder, out, more["resume"], plan, force)
+        if len(paths) > 1:
+            made = transferring.make_several(paths, consents, more["resume"], more["verify"], places)
+            failed = [one for one in made if one.error is not None]
+            if failed and failed[0].error is not None:
+                failed[0].error.text = f"{len(failed)} of {len(made)} dropped out: {failed[0].error.text}"
+                raise failed[0].error
+            if check:
+                raise OnlyChecked
+            outcomes = [one.outcome for one in made if one.outcome is not None]
+        else:
+            outcomes = [transferring.run_transfer(paths[0], consents[0], more["resume"], more["verify"], places)]
+    read_back = sum(one.verified_bytes for one in outcomes)
+    answer.end(
+        text=f"Made {len(paths)} drive{'s' * (len(paths) != 1)}.",
+        target=", ".join(drives),
+        copied_bytes=sum(one.copied_bytes for one in outcomes),
+        verified_bytes=read_back,
+        verified=more["verify"] if read_back else "none",
+        seconds=round(max(one.seconds for one in outcomes), 3),
+        records=[*paths, *(RunFiles(path).manifest for path in paths)],
+    )
+    if more["events"] == "-" or answer.as_json:
+        return
     for drive, path in zip(drives, paths, strict=True):
-        if more["events"] != "-":
-            layout = load_plan(path).layout
-            click.echo(f"{drive}: {layout.table} with {len(layout.partitions)} partitions. Plan: {path}")
-            for p in layout.partitions:
-                click.echo(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
+        layout = load_plan(path).layout
+        click.echo(f"{drive}: {layout.table} with {len(layout.partitions)} partitions. Plan: {path}")
+        for p in layout.partitions:
+            click.echo(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
+
+
+def _agreed(drives: Sequence[str], more: dict[str, Any], work: str = "") -> list[Consent]:
+    return agreed(drives, more["tails"], more["confirmed"], more["check"], more["bench"], work, _held_on)
+
+
+def _held_on(name: str) -> tuple[Drive, Sequence[str], str]:
+    """A drive that is to be made anew, with what it holds."""
+    known = fresh_target_of(name, None)
+    if known.drive is None:
+        raise BadArgument(f"“{name}” is no drive.", "Name a drive.")
+    return known.drive, known.holds, ""
 
 
 @click.command()
 @click.argument("image", metavar="IMAGE", type=click.Path(path_type=Path))
 @click.argument("drives", metavar="DRIVE...", nargs=-1)
-@_tails
+@writes_to_drives
 @click.option(
     "--layout",
     type=click.Choice(["sectors", "files", "fitting"]),
@@ -283,7 +335,10 @@ def _build(drives: Sequence[str], more: dict[str, Any], kind: str, plan: Callabl
 @click.option("--verify", type=click.Choice(["full", "sample", "none"]), default="full", show_default=True)
 @click.option("--events", metavar="FILE|-", help="Events as JSON lines.")
 @_json
+@click.pass_obj
 def media(
+    answer: Answer,
+    /,
     image: Path,
     drives: tuple[str, ...],
     layout: str,
@@ -301,52 +356,79 @@ def media(
 
     known = read_boot_machine(machine)
     found = sticks.inspect_image(image, known)
-    if as_json:
+    quiet = as_json or more["events"] == "-"
+    if as_json and not drives:
+        answer.given = True
         click.echo(to_json(found).decode(), nl=False)
-    elif more["events"] != "-":
+    elif not quiet:
         _say_media(found)
     if not drives:
         return
     chosen = sticks.fitting_layout(found) if layout == "fitting" else layout
     sticks.refuse_unfit(found, known, chosen)
-    _check_tails(drives, more["tails"])
-    if check_size is not None:
-        for drive, tail in zip(drives, more["tails"], strict=True):
-            tested = sticks.check_size(drive, tail, check_size == "full", seed=os.getpid())
-            click.echo(f"{drive}: as large as it says, with {tested.confidence:.1%} confidence.")
+    consents = _agreed(drives, more, sticks.media_work(image, layout))
+    if check_size is not None and not more["check"]:
+        for drive, consent in zip(drives, consents, strict=True):
+            tested = sticks.check_size(drive, consent, check_size == "full", seed=os.getpid())
+            if not quiet:
+                click.echo(f"{drive}: as large as it says, with {tested.confidence:.1%} confidence.")
+        consents = [after_own_test(consent) for consent in consents]
     with sticks.unpacked(image) as (plain, _):
         if chosen == "files":
             _build(
-                drives, more, "media", lambda drive, tail: sticks.plan_files(found, plain, fresh_target_of(drive, tail))
+                answer,
+                drives,
+                more,
+                "media",
+                lambda drive, tail: sticks.plan_files(found, plain, fresh_target_of(drive, tail)),
+                consents,
             )
         else:
-            _write_sectors(str(plain), drives, more)
-    if more["events"] != "-":
-        click.echo("Read back, and safe to pull out.")
+            _write_sectors(answer, str(plain), drives, consents, more)
+    if not quiet:
+        verified = {"full": "Read back", "sample": "A sample was read back", "none": "Written, and not read back"}
+        click.echo(f"{verified[more['verify']]}; safe to pull out.")
 
 
-def fresh_target_of(drive: str, tail: str) -> Target:
+def fresh_target_of(drive: str, tail: str | None) -> Target:
     from neogenesis.bench.works.installing import fresh_target
 
     return fresh_target(drive, tail)
 
 
-def _write_sectors(plain: str, drives: Sequence[str], more: dict[str, Any]) -> None:
+def _write_sectors(
+    answer: Answer, plain: str, drives: Sequence[str], consents: Sequence[Consent], more: dict[str, Any]
+) -> None:
     from neogenesis.bench.works import imaging
     from neogenesis.core.plan import Policy
 
-    places = [EventsTo(more["events"])] if more["events"] else []
+    places = event_places(more["events"], answer.as_json, drives, more["bench"])
     done = imaging.restore_image(
-        plain, drives, more["tails"], Policy(intent="exact"), more["resume"], more["verify"], places
+        plain, drives, consents, Policy(intent="exact"), more["resume"], more["verify"], places
     )
     failed = next((one.error for one in done if one.error is not None), None)
     if failed is not None:
         raise failed
-    if more["events"] != "-":
+    if more["check"]:
+        raise OnlyChecked
+    outcomes = [one.outcome for one in done if one.outcome is not None]
+    read_back = sum(one.verified_bytes for one in outcomes)
+    answer.end(
+        text=f"Written to {len(done)} stick{'s' * (len(done) != 1)}.",
+        source=plain,
+        target=", ".join(drives),
+        copied_bytes=sum(one.copied_bytes for one in outcomes),
+        verified_bytes=read_back,
+        verified=more["verify"] if read_back else "none",
+        seconds=round(max(one.seconds for one in outcomes), 3),
+    )
+    if more["events"] != "-" and not answer.as_json:
         for one in done:
             if one.outcome is not None:
                 taken = duration_text(one.outcome.seconds)
-                click.echo(f"{one.target}: {both_text(one.outcome.copied_bytes)} written and read back in {taken}.")
+                how = {"full": "written and read back", "sample": "written, a sample read back", "none": "written"}
+                size = both_text(one.outcome.copied_bytes)
+                click.echo(f"{one.target}: {size} {how[more['verify']]} in {taken}.")
 
 
 def _say_media(found: Inspected) -> None:
@@ -360,14 +442,6 @@ def _say_media(found: Inspected) -> None:
         click.echo(f"  as {found.checksum_file} says")
     for note in found.notes:
         click.echo(f"  {note}")
-
-
-def _check_tails(drives: Sequence[str], tails: Sequence[str]) -> None:
-    if len(tails) != len(drives):
-        raise BadArgument(
-            f"{len(drives)} drives need {len(drives)} times --confirm, in their order; there are {len(tails)}.",
-            "Read each tail off its drive.",
-        )
 
 
 @click.command()
@@ -385,6 +459,7 @@ def library(folder: Path, source: Path | None, wanted: tuple[str, ...], as_json:
     offers = Source(source) if source is not None else None
     if wanted and offers is None:
         raise BadArgument("A source is needed to fetch from.", "Name it with --from.")
+    allow_folder(folder)
     for name in wanted:
         if offers is not None:
             fetch(folder, offers, name)

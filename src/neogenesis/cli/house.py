@@ -13,6 +13,7 @@ from typing import Any
 import click
 
 from neogenesis.bench.processes.folders import person_folder
+from neogenesis.bench.register import allow_output
 from neogenesis.core.errors import BadArgument
 
 _STATUSES = (
@@ -62,14 +63,18 @@ def options_anywhere(arguments: list[str]) -> Anywhere:
     return Anywhere(debug, log_file, left)
 
 
-def open_log(path: Path) -> logging.Logger:
-    """A log of this run, appended to; raises BadArgument for a file that cannot be written."""
+def open_log(path: Path, arguments: list[str]) -> logging.Logger:
+    """A log of this run, appended to; raises BadArgument or Refused for a file that cannot be written, or may not.
+
+    Whatever the command names and is there may be a drive or an image.
+    """
+    allow_output(path, "log", [a for a in arguments if not a.startswith("-") and Path(a).exists()])
     log = logging.getLogger("neogenesis.cli")
     try:
         handler = logging.FileHandler(path, encoding="utf-8")
     except OSError as error:
         raise BadArgument(f"“{path}” cannot be written ({error.strerror}).", "Name another file.") from error
-    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(message)s"))
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s neogenesis %(message)s"))
     log.addHandler(handler)
     log.setLevel(logging.DEBUG)
     return log

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from neogenesis.bench.inside import looking, surveying
+from neogenesis.bench.register import allow_output
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import to_json
@@ -22,12 +23,15 @@ _MOST_TOLD = 12
 @click.argument("drive", metavar="DRIVE")
 @click.option("--volume", "number", type=int, help="Which partition; without it, the one with most in it.")
 @click.option("--csv", "table", type=click.Path(path_type=Path), help="Write everything as a table.")
+@click.option("--force", is_flag=True, help="Replace a file that is none of ours; never a drive or an image.")
 @_json
-def fills(drive: str, number: int | None, table: Path | None, as_json: bool) -> None:
+def fills(drive: str, number: int | None, table: Path | None, force: bool, as_json: bool) -> None:
     """Say what fills a volume: by kind, by person, by folder, down to the largest files.
 
     Example: neogenesis fills /dev/sdb --csv fills.csv
     """
+    if table is not None:
+        allow_output(table, "table", (drive,), force=force, head=looking.FILLING_HEAD)
     found = surveying.survey(drive).survey
     numbers = looking.fillable(found)
     if number is None and not numbers:

@@ -16,11 +16,13 @@ from neogenesis import __version__
 from neogenesis.bench.drives import make_safe
 from neogenesis.bench.inside import surveying
 from neogenesis.bench.processes.memory import give_back_large_blocks
-from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.records.shipped import load_appliance
+from neogenesis.bench.register import OnlyChecked, allow_output
 from neogenesis.bench.works import imaging, planning, rescuing, transferring
 from neogenesis.cli import bench as bench_commands
 from neogenesis.cli import boot, fresh, judging, looks
+from neogenesis.cli.answer import Answer, code_of
+from neogenesis.cli.consenting import agreed, event_places, writes_to_drives
 from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, say
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
@@ -31,6 +33,7 @@ from neogenesis.core.record import save, to_json
 from neogenesis.core.survey import Survey
 from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import binary_text, both_text, parse_size
+from neogenesis.core.work.ending import LostFile
 
 Intent = Literal["replace", "beside", "split", "exact"]
 _INTENTS: tuple[Intent, ...] = ("replace", "beside", "split", "exact")
@@ -38,7 +41,11 @@ _INTENTS: tuple[Intent, ...] = ("replace", "beside", "split", "exact")
 #: Arguments and options that several commands share.
 _a_path = click.Path(path_type=Path)
 _drive = click.argument("drive")
-_confirm = click.option("--confirm", required=True, help="Last four characters of the target's serial or name.")
+_source = click.option("--source", "now_source", metavar="PATH", help="The old drive is here now.")
+_target = click.option("--target", "now_target", metavar="PATH", help="The new drive is here now.")
+_force = click.option("--force", is_flag=True, help="Replace a file that is none of ours; never a drive or an image.")
+_as_json = click.option("--json", "as_json", is_flag=True, help="Print one record of how it ended.")
+_answer = click.pass_obj
 _grow = click.option(
     "--grow",
     default="system",
@@ -158,6 +165,8 @@ def _numbers(text: str) -> tuple[int, ...]:
 @click.option("--appliance", help="Device class that the drive is for, or a file of one.")
 @click.option("--discard", is_flag=True, help="Tell the new drive which areas hold nothing.")
 @click.option("-o", "output", metavar="PLAN", type=_a_path, help="Where the plan is written.")
+@_force
+@click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
 @click.option("--json", "as_json", is_flag=True, help="Print the plan as JSON.")
 def plan(
     source: str,
@@ -176,6 +185,8 @@ def plan(
     appliance: str | None,
     discard: bool,
     output: Path | None,
+    force: bool,
+    bench: str,
     as_json: bool,
 ) -> None:
     """Make a plan; writes nothing but PLAN."""
@@ -197,6 +208,10 @@ def plan(
         appliance=load_appliance(appliance) if appliance else None,
     )
     size = parse_size(target_size) if target_size else None
+    drives = [source, target] if target is not None else [source]
+    if output is not None:
+        allow_output(output, "plan", drives, bench, force)
+        planning.refuse_begun(output, force)
     made = planning.plan_for(surveying.survey(source), target, size, policy)
     if output is not None:
         save(output, made)
@@ -211,39 +226,87 @@ def plan(
 
 @app.command()
 @click.argument("plan_file", metavar="PLAN", type=_a_path)
-@_confirm
+@writes_to_drives
 @_resume
 @_verify
 @_events
+@_source
+@_target
 @click.option("--power-off", is_flag=True, help="Switch the new drive off when it is done.")
-def transfer(plan_file: Path, confirm: str, resume: bool, verify: Verify, events: str | None, power_off: bool) -> None:
+@_as_json
+@_answer
+def transfer(
+    answer: Answer,
+    plan_file: Path,
+    tails: tuple[str, ...],
+    confirmed: tuple[Path, ...],
+    check: bool,
+    bench: str,
+    resume: bool,
+    verify: Verify,
+    events: str | None,
+    now_source: str | None,
+    now_target: str | None,
+    power_off: bool,
+    as_json: bool,
+) -> None:
     """Run a plan."""
-    outcome = transferring.run_transfer(plan_file, confirm, resume, verify, _places(events))
-    if events != "-":
-        click.echo(
-            f"Copied {both_text(outcome.copied_bytes)}, read back {both_text(outcome.verified_bytes)}. "
-            f"Manifest: {RunFiles(plan_file).manifest}"
-        )
+    plan, files = planning.load_plan(plan_file), RunFiles(plan_file)
+    new, old = plan.target.drive, plan.source.survey.drive.path
+    target = new.path if new is not None else ""
+    work = planning.hash_of(plan)
+    holds = (lambda _: (new, plan.target.holds, work)) if new is not None else None
+    consent = agreed([target], tails, confirmed, check, bench, holds=holds)[0]
+    places = event_places(events, as_json, [old, target, now_source or "", now_target or ""], bench)
+    found = transferring.Found(now_source, now_target)
+    outcome = transferring.run_transfer(plan_file, consent, resume, verify, places, found)
+    copied, read_back = both_text(outcome.copied_bytes), both_text(outcome.verified_bytes)
+    answer.end(
+        status="lost" if outcome.lost else "done",
+        code="finished" if outcome.finished_before else "",
+        text=f"Copied {copied}, read back {read_back}.",
+        source=old,
+        target=target,
+        copied_bytes=outcome.copied_bytes,
+        verified_bytes=outcome.verified_bytes,
+        verified=verify if outcome.verified_bytes else "none",
+        lost=outcome.lost,
+        seconds=round(outcome.seconds, 3),
+        records=(files.manifest, files.regions, files.journal, files.events, files.names),
+    )
+    if not _quiet(events, as_json):
+        if outcome.finished_before:
+            click.echo(f"It is finished: the new drive holds it. Copied {copied}, read back {read_back}.")
+        else:
+            click.echo(f"Copied {copied}, read back {read_back}. Manifest: {files.manifest}")
     if power_off:
-        target = planning.load_plan(plan_file).target.drive
-        parting = make_safe(target.path if target else "")
-        if events != "-":
+        parting = make_safe(now_target or target)
+        if not _quiet(events, as_json):
             click.echo(parting.text)
-    _say_lost(outcome.lost, RunFiles(plan_file).regions)
+    _say_lost(outcome.lost, files.regions)
 
 
 @app.command()
 @click.argument("record", metavar="PLAN|MANIFEST", type=_a_path)
-@_drive
-def verify(record: Path, drive: str) -> None:
+@click.argument("drive", required=False)
+@_target
+@_as_json
+@_answer
+def verify(answer: Answer, record: Path, drive: str | None, now_target: str | None, as_json: bool) -> None:
     """Read a drive back against the recorded checksums."""
     path = record
     if not record.name.endswith(".manifest.json") and RunFiles(record).manifest.exists():
         path = RunFiles(record).manifest
+    place = now_target or drive
+    if place is None:
+        raise BadArgument("The drive to read back is missing.", "Name it, or say with --target where it is now.")
     terminal = Terminal()
     tell = (lambda done, total: terminal.count("reading back", done, total)) if is_watched() else (lambda *_: None)
-    done = imaging.verify_record(path, drive, tell)
-    click.echo(f"{both_text(done)} are exactly what was written.")
+    done = imaging.verify_record(path, place, tell)
+    text = f"{both_text(done)} are exactly what was written."
+    answer.end(text=text, target=place, verified_bytes=done, verified="full", records=(path,))
+    if not as_json:
+        click.echo(text)
 
 
 @app.command()
@@ -252,11 +315,38 @@ def verify(record: Path, drive: str) -> None:
 @click.option("--level", type=click.IntRange(1, 19), default=1, show_default=True, help="How hard to compress.")
 @click.option("--part-size", metavar="SIZE", help="Keep it in files of that size, such as 4000MiB for small media.")
 @_events
-def image(drive: str, out: Path, level: int, part_size: str | None, events: str | None) -> None:
+@click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
+@click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
+@click.option("--run", default="", hidden=True, help="The name of this run in the records.")
+@_as_json
+@_answer
+def image(
+    answer: Answer,
+    drive: str,
+    out: Path,
+    level: int,
+    part_size: str | None,
+    events: str | None,
+    bench: str,
+    check: bool,
+    run: str,
+    as_json: bool,
+) -> None:
     """Image a drive: used blocks only, with a manifest; resumable."""
     parts = parse_size(part_size) if part_size else None
-    done = imaging.make_image(drive, out, level, parts, _places(events))
-    if events != "-":
+    done = imaging.make_image(
+        drive, out, level, parts, event_places(events, as_json, [drive, str(out)], bench), bench, check, run
+    )
+    answer.end(
+        status="lost" if done.lost else "done",
+        text=f"Imaged {both_text(done.read_bytes)} in use into {both_text(done.file_bytes)}.",
+        source=drive,
+        target=str(out),
+        copied_bytes=done.read_bytes,
+        lost=done.lost,
+        records=(ImageFiles(out).manifest,),
+    )
+    if not _quiet(events, as_json):
         read, size = both_text(done.read_bytes), both_text(done.file_bytes)
         click.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")
     _say_lost(done.lost, ImageFiles(out).manifest)
@@ -265,7 +355,7 @@ def image(drive: str, out: Path, level: int, part_size: str | None, events: str 
 @app.command()
 @click.argument("image_file", metavar="OUT.qcow2")
 @click.argument("targets", metavar="TARGET...", nargs=-1, required=True)
-@click.option("--confirm", multiple=True, required=True, help="Tail of each target's serial or name; once for each.")
+@writes_to_drives
 @click.option(
     "--intent",
     type=click.Choice(_INTENTS),
@@ -278,21 +368,57 @@ def image(drive: str, out: Path, level: int, part_size: str | None, events: str 
 @_resume
 @_verify
 @_events
+@_source
+@click.option("--target", "now_targets", metavar="PATH", multiple=True, help="The new drive is here now, one for each.")
+@_as_json
+@_answer
 def restore(
+    answer: Answer,
     image_file: str,
     targets: tuple[str, ...],
-    confirm: tuple[str, ...],
+    tails: tuple[str, ...],
+    confirmed: tuple[Path, ...],
+    check: bool,
+    bench: str,
     intent: Intent,
     grow: str,
     relocate_table: bool,
     resume: bool,
     verify: Verify,
     events: str | None,
+    now_source: str | None,
+    now_targets: tuple[str, ...],
+    as_json: bool,
 ) -> None:
     """Put an image onto one or several drives, reading it once."""
     policy = Policy(intent=intent, grow=_growth(grow), relocate_table=relocate_table)
-    found = imaging.restore_image(image_file, targets, confirm, policy, resume, verify, _places(events))
-    _say_restored(found, image_file, quiet=events == "-")
+    image_now, onto = now_source or image_file, now_targets or targets
+    if len(onto) != len(targets):
+        raise BadArgument(f"{len(targets)} targets need as many --target.", "Say of each where it is now.")
+    consents = agreed(onto, tails, confirmed, check, bench, imaging.restore_work(Path(image_now), policy))
+    places = event_places(events, as_json, [image_now, *onto], bench)
+    found = imaging.restore_image(image_now, onto, consents, policy, resume, verify, places)
+    if check:
+        raise OnlyChecked
+    _answer_restored(answer, found, image_now, verify)
+    _say_restored(found, image_now, quiet=_quiet(events, as_json))
+
+
+def _answer_restored(answer: Answer, found: Sequence[imaging.Restored], image_file: str, verify: Verify) -> None:
+    """The first fault counts for all; what became of each stands on standard output without --json."""
+    done = [one.outcome for one in found if one.outcome is not None]
+    if len(done) == len(found):
+        answer.end(
+            status="lost" if any(one.lost for one in done) else "done",
+            text=f"Put onto {len(found)} drive{'s' * (len(found) != 1)}.",
+            source=image_file,
+            target=", ".join(one.target for one in found),
+            copied_bytes=sum(one.copied_bytes for one in done),
+            verified_bytes=sum(one.verified_bytes for one in done),
+            verified=verify if any(one.verified_bytes for one in done) else "none",
+            lost=next((one.lost for one in done if one.lost), ()),
+            seconds=round(max(one.seconds for one in done), 3),
+        )
 
 
 def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: bool) -> None:
@@ -319,19 +445,52 @@ def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: boo
 @_drive
 @click.argument("target")
 @click.option("--map", "map_file", type=_a_path, required=True, help="The region map; a rescue goes on from it.")
-@_confirm
+@writes_to_drives
 @click.option("--passes", default="", help="Some of matters,out,back,rest,edges,singles,again=N.")
 @_events
-def rescue(drive: str, target: str, map_file: Path, confirm: str, passes: str, events: str | None) -> None:
+@_source
+@_target
+@_as_json
+@_answer
+def rescue(
+    answer: Answer,
+    drive: str,
+    target: str,
+    map_file: Path,
+    tails: tuple[str, ...],
+    confirmed: tuple[Path, ...],
+    check: bool,
+    bench: str,
+    passes: str,
+    events: str | None,
+    now_source: str | None,
+    now_target: str | None,
+    as_json: bool,
+) -> None:
     """Get what can be had from a failing drive; resumable."""
     names, times_again = rescuing.parse_passes(passes)
-    done = rescuing.rescue_drive(drive, target, map_file, confirm, names, times_again, _places(events))
-    if events != "-":
+    old, new = now_source or drive, now_target or target
+    consent = agreed([new], tails, confirmed, check, bench)[0]
+    places = event_places(events, as_json, [old, new], bench)
+    moved = now_source is not None or now_target is not None
+    done = rescuing.rescue_drive(old, new, map_file, consent, names, times_again, places, moved)
+    missed = done.lost_bytes + done.open_bytes
+    answer.end(
+        status="lost" if missed else "done",
+        text=f"Rescued {both_text(done.read_bytes)}; lost {both_text(done.lost_bytes)}.",
+        source=old,
+        target=new,
+        copied_bytes=done.read_bytes,
+        lost=done.lost,
+        lost_files=[LostFile(path=f.path, kind="file", whole=f.touched_bytes >= f.size_bytes) for f in done.touched],
+        records=(map_file, done.names),
+    )
+    if not _quiet(events, as_json):
         _say_rescued(done, map_file)
-    if done.lost_bytes or done.open_bytes:
+    if missed:
         more = f"; {len(done.touched)} files lost something, listed in {done.names}" if done.touched else ""
         raise Partial(
-            f"Done, but {done.lost_bytes + done.open_bytes} bytes of the old drive could not be read{more}.",
+            f"Done, but {missed} bytes of the old drive could not be read{more}.",
             f"{map_file} lists the ranges; the same command tries again.",
         )
 
@@ -352,17 +511,45 @@ def _say_rescued(done: rescuing.Rescued, map_file: Path) -> None:
 @click.option("--include", metavar="GLOB", multiple=True, help="Only files that fit, such as '*.jpg'.")
 @click.option("--exclude", metavar="GLOB", multiple=True, help="Leave out files that fit.")
 @_events
+@click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
+@click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
+@click.option("--run", default="", hidden=True, help="The name of this run in the records.")
+@_as_json
+@_answer
 def salvage(
-    drive: str, dest: Path, volume: int | None, include: tuple[str, ...], exclude: tuple[str, ...], events: str | None
+    answer: Answer,
+    drive: str,
+    dest: Path,
+    volume: int | None,
+    include: tuple[str, ...],
+    exclude: tuple[str, ...],
+    events: str | None,
+    bench: str,
+    check: bool,
+    run: str,
+    as_json: bool,
 ) -> None:
     """Copy files out of a drive with their checksums; resumable."""
+    quiet = _quiet(events, as_json)
 
     def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
-        for kind, count, size in kinds if events != "-" else ():
+        for kind, count, size in () if quiet else kinds:
             click.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
 
-    done = rescuing.salvage_files(drive, dest, volume, include, exclude, tell, _places(events))
-    if events != "-":
+    places = event_places(events, as_json, [drive], bench)
+    done = rescuing.salvage_files(drive, dest, volume, include, exclude, tell, places, check, run)
+    answer.end(
+        status="lost" if done.incomplete else "done",
+        text=f"Copied {done.files} files, {both_text(done.bytes)}.",
+        source=drive,
+        target=str(dest),
+        copied_bytes=done.bytes,
+        verified_bytes=done.bytes,
+        verified="full",
+        lost_files=[LostFile(path=s.path, kind="file") for s in done.incomplete],
+        records=(dest / "salvage.json", dest / "salvage.jsonl"),
+    )
+    if not quiet:
         click.echo(
             f"Copied {done.files} files, {both_text(done.bytes)}, to {dest}; checksums in {dest / 'salvage.jsonl'}"
         )
@@ -388,11 +575,9 @@ for _command in (*bench_commands.COMMANDS, *looks.COMMANDS, *judging.COMMANDS, *
     app.add_command(_command)
 
 
-def _places(events: str | None) -> list[EventsTo]:
-    """Where --events sends them; without it, to the terminal that a person sits at."""
-    if events is not None:
-        return [EventsTo(events)]
-    return [EventsTo("terminal", listener=Terminal().hear)] if is_watched() else []
+def _quiet(events: str | None, as_json: bool) -> bool:
+    """Whether standard output belongs to something else than sentences."""
+    return as_json or events == "-"
 
 
 def _say_lost(lost: tuple[tuple[int, int], ...], record: Path) -> None:
@@ -412,32 +597,45 @@ def main() -> None:
     anywhere, log = Anywhere(False, None, []), logging.getLogger("neogenesis.cli")
     log.addHandler(logging.NullHandler())
     log.propagate = False
-    status: object = 0
+    answer, status = Answer.to(sys.argv[1:]), 0
     try:
         anywhere = options_anywhere(sys.argv[1:])
+        answer = Answer.to(anywhere.arguments)
         if anywhere.log_file is not None:
-            log = open_log(anywhere.log_file)
-        log.info("neogenesis %s %s", __version__, " ".join(anywhere.arguments))
+            log = open_log(anywhere.log_file, anywhere.arguments)
+        log.info("%s %s", __version__, " ".join(anywhere.arguments))
         complete_help(app)
-        status = app(anywhere.arguments, prog_name="neogenesis", standalone_mode=False, default_map=config())
+        told = app(anywhere.arguments, prog_name="neogenesis", standalone_mode=False, default_map=config(), obj=answer)
+        status = told if isinstance(told, int) else 0
+    except OnlyChecked as checked:
+        answer.end(code="checked", text=checked.text)
+        if not answer.as_json:
+            click.echo(checked.text)
     except NeogenesisError as error:
-        status = _failed(error.sentence(), error.exit_status, anywhere, log)
+        status = error.exit_status
+        answer.fail(status, code_of(error, status), error.text, error.remedy)
+        _failed(error.sentence(), status, anywhere, log)
     except click.ClickException as error:
-        status = _failed(f"{error.format_message()} See “neogenesis --help”.", 2, anywhere, log)
+        status = 2
+        answer.fail(status, "usage", error.format_message(), "See “neogenesis --help”.")
+        _failed(f"{error.format_message()} See “neogenesis --help”.", status, anywhere, log)
     except (click.Abort, KeyboardInterrupt):
-        status = _failed("Stopped from the keyboard; nothing was written.", 6, anywhere, log)
+        status = 6
+        answer.fail(status, "stopped", "Stopped from the keyboard; nothing was written.", "")
+        _failed("Stopped from the keyboard; nothing was written.", status, anywhere, log)
     except BrokenPipeError:
         status = 1
     except Exception as error:  # noqa: BLE001 - the outermost boundary: a bug becomes one line
+        status = 1
         text = f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "
-        status = _failed(text + "--debug and report what it shows.", 1, anywhere, log)
+        answer.fail(status, "failed", f"{text}--debug and report what it shows.", "")
+        _failed(text + "--debug and report what it shows.", status, anywhere, log)
     log.info("ended with %s", status)
-    sys.exit(status if isinstance(status, int) else 0)
+    sys.exit(status)
 
 
-def _failed(text: str, status: int, anywhere: Anywhere, log: logging.Logger) -> int:
+def _failed(text: str, status: int, anywhere: Anywhere, log: logging.Logger) -> None:
     if anywhere.debug:
         traceback.print_exc()
     log.error("%s", text, exc_info=status == 1 or anywhere.debug)
     say(text)
-    return status

@@ -3,20 +3,30 @@
 from __future__ import annotations
 
 import getpass
+import threading
+import uuid
 from collections import Counter
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from sqlalchemy.exc import SQLAlchemyError
 
-from neogenesis.app.desk.work import Failure, Work
+from neogenesis.app.desk.work import Failure, Work, guarded
+from neogenesis.app.language import said, tr
 from neogenesis.bench.drives.docks import Docked, Docks
-from neogenesis.core.errors import NeogenesisError
+from neogenesis.bench.processes.living import lives, this_process
+from neogenesis.bench.register import Writing, register_of
+from neogenesis.core.drive import Sighting, is_one
+from neogenesis.core.errors import CannotRecord, NeogenesisError
 from neogenesis.core.job import Glance, Job, LogEntry, Shop, Which, load_shop, save_shop
+from neogenesis.core.job.holding import Holding, holding
 from neogenesis.core.job.store import JobStore
+from neogenesis.core.job.ticket import folder_name
 from neogenesis.core.work.control import Clock
 
 if TYPE_CHECKING:
@@ -24,19 +34,35 @@ if TYPE_CHECKING:
 
 _LOOK_MS = 1500
 _LOOK_WHEN_TOLD_MS = 10_000
+_OTHERS_MS = 700
+_FIRST_LOOK_S, _LATE_MS = 0.6, 200
 
 
 @dataclass(frozen=True, slots=True)
 class Dock:
     """A place on the shelf: a drive that is there, the ghost of one that was pulled, or nothing.
 
-    `twin`: another drive that is connected gives the same serial, so only its place tells which is which.
+    `twin`: another drive that is connected gives the same serial, so only its place tells which is which. `times` is
+    how often it was put in.
     """
 
     docked: Docked | None = None
     tag: int = 0
     present: bool = False
     twin: bool = False
+    times: int = 0
+
+    @property
+    def sighting(self) -> Sighting | None:
+        """Who it is, as far as it is known without reading it."""
+        return Sighting(self.docked.drive.identity, "", frozenset(self.docked.files)) if self.docked else None
+
+    @property
+    def subject(self) -> str:
+        """What a confirmation is about: this drive, as it was put in this time."""
+        if self.docked is None or not self.present:
+            return ""
+        return f"{self.docked.drive.identity.key} {self.docked.name} {self.docked.insertion} {self.times}"
 
 
 class Bench(QObject):
@@ -47,6 +73,10 @@ class Bench(QObject):
     jobs_changed = pyqtSignal()
     log_changed = pyqtSignal()
     pedal_learned = pyqtSignal(str)
+    #: Another window, or a command, has written into the records; or what is being written to is another drive.
+    others_wrote = pyqtSignal()
+    #: Whether the logbook can be written, in words; empty while it can.
+    cannot_record = pyqtSignal(str)
 
     def __init__(
         self, name: str, store: JobStore, docks: Docks, work: Work, clock: Clock, person: Path | None = None
@@ -63,6 +93,14 @@ class Bench(QObject):
         except NeogenesisError as error:
             self.trouble = f"{self.trouble} {error.sentence()}".strip()
         self._docks = docks
+        self._register = register_of(store.folder, store.url)
+        self._held: list[Holding] | None = None
+        self._writing: list[Writing] = []
+        self._last_entries: dict[str, int] = {}
+        self._all_jobs: list[Job] = []
+        self.cannot_write = ""
+        self.window = f"{uuid.uuid4().hex} {this_process()}"
+        self._times: Counter[str] = Counter()
         self._drafts: dict[str, dict[str, str]] = {}
         self._jobs: dict[str, Job] = {}
         self._logs: dict[str, list[LogEntry]] = {}
@@ -72,9 +110,13 @@ class Bench(QObject):
         self._seen: dict[str, Docked] = {}
         self._present: tuple[str, ...] = ()
         self._looking = False
+        self._late: QTimer | None = None
         self._timer = QTimer(self)
         self._timer.setInterval(_LOOK_MS)
         self._timer.timeout.connect(self.look)
+        self._others = QTimer(self)
+        self._others.setInterval(_OTHERS_MS)
+        self._others.timeout.connect(self.hear_others)
         self._plugged.connect(self._told)
 
     @property
@@ -91,12 +133,132 @@ class Bench(QObject):
 
     def watch(self) -> None:
         """Look at the docks now, and again when a drive comes or goes; where nobody tells, every moment."""
-        self._take(self._docks.drives())
+        self._first_look()
         told = self._docks.listen(self._plugged.emit)
         self._timer.start(_LOOK_WHEN_TOLD_MS if told else _LOOK_MS)
+        self.hear_others()
+        self._others.start()
+
+    def _first_look(self) -> None:
+        """The window comes up with its drives where they answer at once; a dock that hangs must not keep it closed."""
+        found: list[list[Docked] | Failure] = []
+        there = threading.Event()
+
+        def look() -> None:
+            found.append(guarded(self._docks.drives))
+            there.set()
+
+        self._looking = True
+        threading.Thread(target=look, daemon=True, name="first-look").start()
+        if there.wait(_FIRST_LOOK_S):
+            self._looked(found[0])
+            return
+        late = self._late = QTimer(self)
+        late.setInterval(_LATE_MS)
+
+        def come() -> None:
+            if there.is_set():
+                late.stop()
+                self._looked(found[0])
+
+        late.timeout.connect(come)
+        late.start()
 
     def stop_watching(self) -> None:
         self._timer.stop()
+        self._others.stop()
+        if self._late is not None:
+            self._late.stop()
+
+    # Other windows, and commands
+
+    def hear_others(self) -> None:
+        """Look whether the records are others than this window knows, and what is being written to."""
+        try:
+            changed = self.store.changed_elsewhere()
+            writing = [w for w in self._writing if lives(w.process)]
+            if changed:
+                self._held = None
+                writing = self._register.writing()
+        except (NeogenesisError, SQLAlchemyError):
+            return  # it is asked again in a moment, and what is begun here says why it cannot be
+        news = writing != self._writing
+        self._writing = writing
+        if changed and self._is_news():
+            self._jobs, self._logs, self._glances, self._past = {}, {}, None, None
+            self.jobs_changed.emit()
+            self.log_changed.emit()
+            news = True
+        if news:
+            self.others_wrote.emit()
+        if self.cannot_write:
+            self._try_again()
+
+    def _is_news(self) -> bool:
+        """Whether what changed is anything that this window did not write itself."""
+        entries, jobs = self.store.last_entries(), self.store.jobs()
+        known = {ticket: log[-1].number for ticket, log in self._logs.items() if log}
+        news = jobs != self._all_jobs or any(entries.get(t, 0) != n for t, n in known.items())
+        news = news or any(entries.get(t, 0) > self._last_entries.get(t, 0) for t in entries)
+        self._last_entries, self._all_jobs = entries, jobs
+        return news
+
+    def _try_again(self) -> None:
+        """Whether the logbook takes anything by now."""
+        try:
+            self.store.leave("")
+        except CannotRecord:
+            return
+        self.cannot_write = ""
+        self.cannot_record.emit("")
+
+    def refuse_unwritable(self, error: CannotRecord) -> None:
+        """The logbook takes nothing: say so until it does."""
+        if not self.cannot_write:
+            self.cannot_write = error.sentence()
+            self.cannot_record.emit(self.cannot_write)
+
+    def holdings(self) -> list[Holding]:
+        """The drives that jobs and the shop hold, as the register has them; asked once for each change."""
+        if self._held is None:
+            try:
+                self._held = self._register.holdings()
+            except NeogenesisError as error:
+                self.trouble = error.sentence()
+                return []
+        return self._held
+
+    def held(self, dock: Dock, ticket: str) -> str:
+        """Why a drive may not become the new one of a job, in words; empty where nothing is against it."""
+        sighting = dock.sighting
+        if sighting is None:
+            return ""
+        if dock.twin:
+            return tr("another drive that is connected says it is the same one; unplug one")
+        for one in holding(sighting, self.holdings(), date.today()):
+            if one.seals and not (one.ticket == ticket and one.role == "new"):
+                return said(one.text())
+        return tr("being written") if self.is_written(dock) else ""
+
+    def is_written(self, dock: Dock) -> bool:
+        """Whether work of any window or command writes to that drive now."""
+        sighting = dock.sighting
+        return sighting is not None and any(is_one(w.drive, sighting) for w in self._writing)
+
+    def sit(self, ticket: str) -> None:
+        """This window has that job open from now on; empty for none."""
+        with suppress(CannotRecord):
+            self.store.leave(self.window)
+            if ticket:
+                self.store.sit(ticket, self.window)
+
+    def is_open_elsewhere(self, ticket: str) -> bool:
+        """Whether another window that lives has that job open."""
+        try:
+            others = [w for w in self.store.sitting(ticket) if w != self.window]
+        except SQLAlchemyError:
+            return False
+        return any(lives(other.partition(" ")[2]) for other in others)
 
     def _told(self) -> None:
         if self._timer.isActive():  # what is heard after the window was closed comes too late
@@ -116,6 +278,8 @@ class Bench(QObject):
         times = Counter(d.key for d in found)
         keyed = {d.key if times[d.key] == 1 else f"{d.key} {d.name}": d for d in found}
         present = tuple(keyed)
+        for key in keyed:
+            self._times[key] += key not in self._present
         changed = present != self._present or any(self._seen.get(key) != d for key, d in keyed.items())
         for key, docked in keyed.items():
             self._seen[key] = docked
@@ -132,7 +296,7 @@ class Bench(QObject):
         for tag, key in enumerate(self._order):
             docked, present = self._seen[key], key in self._present
             twin = present and bool(docked.drive.serial) and serials[docked.drive.serial] > 1
-            shelf.append(Dock(docked, tag, present, twin))
+            shelf.append(Dock(docked, tag, present, twin, self._times[key]))
         return shelf + [Dock() for _ in range(max(0, self._docks.count - len(shelf)))]
 
     def dock_named(self, name: str) -> Dock | None:
@@ -195,7 +359,7 @@ class Bench(QObject):
     def drives_due(self) -> dict[str, str]:
         """Tickets of jobs whose old drive somebody should see to, with the day since when."""
         kept, today = self.store.kept_drives(), datetime.now().date()
-        by_folder = {self.store.folder_name(job.ticket): job.ticket for job in self.jobs()} if kept else {}
+        by_folder = {folder_name(job.ticket): job.ticket for job in self.jobs()} if kept else {}
         due = {name: one.until for name, one in kept.items() if one.is_due(today)}
         return {by_folder[name]: until for name, until in due.items() if name in by_folder}
 
@@ -250,13 +414,23 @@ class Bench(QObject):
         self.record(ticket, "reopen", "Reopened")
 
     def update(self, ticket: str, **changes: Any) -> Job:
-        job = self._jobs[ticket] = self.store.update(ticket, **changes)
+        try:
+            job = self._jobs[ticket] = self.store.update(ticket, **changes)
+        except CannotRecord as error:
+            self.refuse_unwritable(error)
+            raise
+        self._held = None
         self.jobs_changed.emit()
         return job
 
     def record(self, ticket: str, kind: str, text: str, **figures: Any) -> LogEntry:
-        """Append to a job's logbook."""
-        entry = self.store.append(ticket, self.clock.wall(), self.me, kind, text, **figures)
+        """Append to a job's logbook; raises CannotRecord when it takes nothing, which the window says until it does."""
+        try:
+            entry = self.store.append(ticket, self.clock.wall(), self.me, kind, text, **figures)
+        except CannotRecord as error:
+            self.refuse_unwritable(error)
+            raise
+        self._last_entries[ticket] = entry.number
         if kind in ("handover", "reopen"):
             self._past = None
         self._logs.pop(ticket, None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -9,7 +10,9 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from neogenesis.app.desk.bench import Bench, Dock
 from neogenesis.app.language import tr
 from neogenesis.bench.processes import worker
+from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import Job
+from neogenesis.core.job.ticket import folder_name
 
 if TYPE_CHECKING:
     from neogenesis.app.desk.open_job import OpenJob
@@ -28,27 +31,40 @@ class Desks(QObject):
         self._front = ""
 
     def find_running(self) -> None:
-        """Take up what other windows began and what ended while no window was there; each end is written once."""
+        """Take up what other windows began and what ended while no window was there; each end is written once.
+
+        A job whose dossier cannot be opened is left alone; the list shows it all the same.
+        """
         for ticket in self._bench.store.unfinished():
-            self._desk(ticket)
+            with suppress(NeogenesisError):
+                self._desk(ticket)
         for job in self._bench.jobs():
             if not job.closed and job.ticket not in self._open and self._is_running(job.ticket):
                 self._desk(job.ticket)
         self._drop_idle()
 
     def _is_running(self, ticket: str) -> bool:
-        return worker.running_worker(self._bench.store.dossier(ticket) / "plan.json") is not None
+        plan = self._bench.store.folder / "jobs" / folder_name(ticket) / "plan.json"
+        return worker.running_worker(plan) is not None
+
+    def hear_others(self) -> None:
+        """Another window or a command wrote into the records: what it began or ended is taken up here as well."""
+        for desk in self._open.values():
+            desk.hear_others()
+        self.find_running()
 
     def open(self, ticket: str) -> OpenJob:
         """The job in front from now on. Raises BadArgument for a ticket that there is not."""
         desk = self._desk(ticket)
         self._front = ticket
         self._drop_idle()
+        self._bench.sit(ticket)
         return desk
 
     def leave(self) -> None:
         """No job is in front any more; what is under way stays."""
         self._front = ""
+        self._bench.sit("")
         self._drop_idle()
 
     def running(self) -> list[OpenJob]:
@@ -85,20 +101,21 @@ class Desks(QObject):
         for desk in self._open.values():
             desk.close()
         self._open = {}
+        self._bench.sit("")
 
     # What is said of drives and jobs
 
     def use(self, dock: Dock, front: OpenJob | None) -> str:
         """What may happen to a drive: all are sealed but the new drive of the job in front, and what is written to."""
-        if dock.docked is not None and self._is_written(dock):
+        if dock.docked is not None and (self._bench.is_written(dock) or self._is_begun(dock)):
             return tr("being written")
         new = front.new_dock() if front is not None else None
         if front is None or new is None or dock.tag != new.tag or front.job.closed or front.plan.out_of_date:
             return tr("sealed")
-        return tr("may be written")
+        return tr("sealed") if self._bench.held(dock, front.ticket) else tr("may be written")
 
-    def _is_written(self, dock: Dock) -> bool:
-        """Whether work of any job writes to that drive now."""
+    def _is_begun(self, dock: Dock) -> bool:
+        """Whether work that this window watches is on its way to that drive, before it holds the claim."""
         for desk in self.running():
             new = desk.new_dock()
             if desk.transfer.is_active and new is not None and new.tag == dock.tag:

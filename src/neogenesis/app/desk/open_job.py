@@ -66,6 +66,8 @@ class OpenJob(Session):
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
         self.keep = KeepModel(self)
+        self.transfer.busy_elsewhere = lambda: self.keep.is_active
+        self.keep.busy_elsewhere = lambda: self.transfer.is_active
         self.plan.filed.connect(self.transfer.plan_written)
         if self.survey.record is not None:
             self.learn("old", self.survey.record.drive)
@@ -82,6 +84,13 @@ class OpenJob(Session):
         """Whether anything is under way that must be heard to its end."""
         looking = self.looks.is_busy or bool(self.others.reading) or self.first_boot.is_busy or self.run_in.is_busy
         return looking or self.survey.reading or self.plan.reading or self.transfer.is_active or self.keep.is_active
+
+    def hear_others(self) -> None:
+        """Another window or a command wrote: plan, transfer and other works are looked at anew."""
+        self.plan.reload()
+        self.transfer.look_again()
+        self.keep.look_again()
+        self.first_boot.look_again()
 
     def _job_changed(self) -> None:
         self.changed.emit("job")

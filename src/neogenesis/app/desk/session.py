@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+import uuid
 from pathlib import Path
 
 import msgspec
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.desk.bench import Bench, Dock
-from neogenesis.core.drive import Drive
+from neogenesis.core.drive import Drive, Identity
+from neogenesis.core.errors import BadArgument
 from neogenesis.core.job import Job, LogEntry, Which
 from neogenesis.core.job.route import position
 from neogenesis.core.job.saved import Saved, saved_in
+from neogenesis.core.record import save
+from neogenesis.core.work import Confirmation
+
+
+def new_run() -> str:
+    """A name for one run of one work, by which its end is found."""
+    return uuid.uuid4().hex
 
 
 class Session(QObject):
@@ -84,6 +93,42 @@ class Session(QObject):
     def saved(self) -> tuple[Saved, ...]:
         """Files that hold what was on the old drive, the newest first, as long as they are there."""
         return tuple(one for one in saved_in(self.log()) if Path(one.place).is_file())
+
+    # What a person agrees to
+
+    def confirmation(
+        self, work: str, dock: Dock | None, held: str = "", source: Identity | None = None
+    ) -> Confirmation:
+        """That this work may write to the drive in that dock, as it is put in now, and to nothing else.
+
+        Raises BadArgument when no drive is there.
+        """
+        if dock is None or not dock.present or dock.docked is None:
+            raise BadArgument(
+                "The drive that was confirmed is not connected; nothing was begun.", "Put it into a dock."
+            )
+        return Confirmation(
+            work=work,
+            target=dock.docked.drive.identity,
+            source=source,
+            held=held,
+            insertion=dock.docked.insertion,
+            ticket=self.ticket,
+            who=self.bench.me,
+            at=self.bench.clock.wall(),
+            run=new_run(),
+        )
+
+    def keep_confirmation(self, confirmed: Confirmation) -> Path:
+        """On file, for the worker that is begun with it. Raises BadRecord."""
+        path = self.dossier / f"confirmed-{confirmed.run[:8]}.json"
+        save(path, confirmed)
+        return path
+
+    @property
+    def records_place(self) -> str:
+        """The bench whose records a worker of this job uses: its folder, or the URL of its database."""
+        return self.bench.store.url or str(self.bench.store.folder)
 
     def note(self, stop: str, text: str) -> None:
         """A free note that goes to the logbook."""

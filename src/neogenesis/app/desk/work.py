@@ -18,7 +18,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.core.errors import NeogenesisError
 
-_MOST_AT_ONCE, _MOST_IDLE = 8, 2
+_MOST_AT_ONCE, _MOST_IDLE, _MOST_LOOKS = 8, 2, 4
 #: A sound drive is surveyed in seconds; one that takes so long is in trouble.
 _LONGEST_S = 900.0
 _GENTLY = "Do not keep testing it: image or rescue it first, gently (Ctrl+I)."
@@ -116,7 +116,7 @@ class Work(QObject):
 
     def __init__(self) -> None:
         super().__init__()
-        self._threads = ThreadPoolExecutor(2, "look")
+        self._looks = threading.Semaphore(_MOST_LOOKS)
         self._waiting = ThreadPoolExecutor(_MOST_AT_ONCE, "read")
         self._idle: list[_Reader] = []
         self._handles: set[Handle] = set()
@@ -126,8 +126,20 @@ class Work(QObject):
         self._news.connect(self._hear)
 
     def in_thread(self, done: Callable[[Any], None], function: Callable[..., Any], *arguments: Any) -> None:
-        """For short work that mostly waits."""
-        self._watch(self._threads.submit(guarded, function, *arguments), done, Handle())
+        """For short work that mostly waits. A dock that hangs holds up neither the window nor its closing."""
+        found: Future[Any] = Future()
+
+        def look() -> None:
+            with self._looks:
+                try:
+                    result = guarded(function, *arguments)
+                except Exception as error:  # noqa: BLE001 - a bug there is said in the window
+                    found.set_exception(error)
+                else:
+                    found.set_result(result)
+
+        self._watch(found, done, Handle())
+        threading.Thread(target=look, daemon=True, name="look").start()
 
     def in_process(
         self,
@@ -214,7 +226,6 @@ class Work(QObject):
         self._closed = True
         for handle in list(self._handles):
             handle.give_up()
-        self._threads.shutdown(wait=True, cancel_futures=True)
         self._waiting.shutdown(wait=True, cancel_futures=True)
         with self._lock:
             idle, self._idle = self._idle, []

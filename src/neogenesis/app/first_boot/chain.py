@@ -9,6 +9,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from neogenesis.app.language import mark, said, tr
+from neogenesis.app.parts.controls import plain_tip
 from neogenesis.app.parts.tag import paint_tag
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.core.boot import Forecast
@@ -74,7 +75,7 @@ class ChainView(QWidget):
         self.setAccessibleName(tr("Chain of the start"))
         lines = [f"{s.title}: {s.text}" for s in stations]
         self.setAccessibleDescription("; ".join(lines))
-        self.setToolTip("\n".join(lines))
+        self.setToolTip(plain_tip("\n".join(lines)))
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QP
 
 from neogenesis.app.first_boot.model import FirstBootModel
 from neogenesis.app.language import said, tr
-from neogenesis.app.parts.controls import Choice, button, label, row, stack
+from neogenesis.app.parts.controls import Choice, button, label, plain_tip, row, stack
 from neogenesis.app.parts.dropped import DroppedFiles
 from neogenesis.app.theme.look import look
 from neogenesis.bench.inside.booting import read_entries
@@ -122,7 +122,7 @@ class EntriesSheet(QDialog):
                 marks.append(tr("not in the order"))
             words = f"{entry.number}   {entry.label}   {target_text(entry)}"
             item = QListWidgetItem(f"{words}   ({', '.join(marks)})" if marks else words)
-            item.setToolTip(entry.device_path)
+            item.setToolTip(plain_tip(entry.device_path))
             item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
             item.setCheckState(Qt.CheckState.Checked if entry.active else Qt.CheckState.Unchecked)
             item.setData(Qt.ItemDataRole.UserRole, entry.number)

@@ -8,9 +8,11 @@ from pathlib import Path
 from typing import ClassVar, TypeVar
 
 import msgspec
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.decide.model import DecideModel
+from neogenesis.app.desk.bench import Dock
+from neogenesis.app.desk.errand import Errand
 from neogenesis.app.desk.session import Session
 from neogenesis.app.desk.work import Failure, Handle, failure_of
 from neogenesis.app.first_boot.run_in_model import RunInModel
@@ -19,13 +21,21 @@ from neogenesis.app.language import said, tr
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.bench.drives import confirm_tail
 from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
-from neogenesis.bench.works.mending import BootLook, UndoRecord, apply_remedy, look_at_plan, look_at_start, undo_remedy
+from neogenesis.bench.processes import worker
+from neogenesis.bench.works.mending import (
+    BootLook,
+    UndoRecord,
+    look_at_plan,
+    look_at_start,
+    remedy_work,
+    undo_work,
+)
 from neogenesis.bench.works.run_in import link_of
 from neogenesis.core.boot import Forecast
 from neogenesis.core.boot.after import AfterCheck, Filled, Known, filled, first_boot_texts
 from neogenesis.core.boot.entries import BootList, faults_of, with_entries
 from neogenesis.core.boot.remedies import RemedyRow
-from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.errors import CannotRecord, NeogenesisError
 from neogenesis.core.job import stop_titled
 from neogenesis.core.machine import Machine
 from neogenesis.core.plan.model import FreshSource
@@ -40,11 +50,26 @@ from neogenesis.core.reinstall.afterwards import (
     schedule,
     steps_for,
 )
+from neogenesis.core.work import Event, work_hash
 
 _STAYS = ("split", "beside")
 T = TypeVar("T")
 _MOST_TEXT = 20_000
 _MOST_TOLD = 4
+_AGAIN_MS = 1000
+#: Entries that say that something was put onto the new drive.
+_WRITES = (
+    "transfer-done",
+    "transfer-partial",
+    "restore-done",
+    "restore-partial",
+    "rescue-done",
+    "rescue-partial",
+    "remedy-done",
+    "remedy",
+    "undo-done",
+    "remedy-undone",
+)
 #: What may be done to an old drive that stays in the machine.
 _OF_OLD = ("restamp-table", "restamp-volume")
 
@@ -59,7 +84,8 @@ class Mended(Record, frozen=True, kw_only=True):
 class AfterRecord(Record, frozen=True, kw_only=True):
     """What was looked at after the first start; kept in the dossier.
 
-    `proven` is the identity of the new drive that was seen to start, as it is written for a job.
+    `proven` is what was seen to start, and `tried` what the trial on file is of: a new drive with what was put onto it,
+    as `FirstBootModel.subject` names it.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.first-boot/1"
@@ -68,6 +94,7 @@ class AfterRecord(Record, frozen=True, kw_only=True):
     checked: tuple[str, ...] = ()
     remedies: tuple[Mended, ...] = ()
     proven: str = ""
+    tried: str = ""
 
 
 class FirstBootModel(QObject):
@@ -99,9 +126,15 @@ class FirstBootModel(QObject):
         self.entries = self._load(self._entries_path, BootList, "list of boot entries")
         path = session.dossier / "afterwards.json"
         self.steps = self._load(path, AfterwardsRecord, "list of steps") or AfterwardsRecord()
-        self.trial = self._load(self.trial_path, TrialAnswer, "trial")
+        self._errand = Errand(self, self._hear_mending, self._mended)
+        self._outcome: Event | None = None
+        self._run = self._trying = ""
+        self.trial = None
+        if self.record.tried and self.record.tried == self.subject:
+            self.trial = self._load(self.trial_path, TrialAnswer, "trial")
         self.said = self.trial.serial[-_MOST_TEXT:] if self.trial is not None else ""
         session.drives_chosen.connect(self._forget)
+        self.look_again()
 
     def _load(self, path: Path, kind: type[T], what: str) -> T | None:
         """A record of this stop; one that cannot be read is kept aside and said."""
@@ -179,8 +212,16 @@ class FirstBootModel(QObject):
     def is_busy(self) -> bool:
         return self.looking or self.trying or self.mending
 
+    @property
+    def subject(self) -> str:
+        """The new drive with what was put onto it: another drive, another copy or another remedy is another subject."""
+        job = self._session.job
+        written = [e.hash for e in self._session.log() if e.kind in _WRITES and job.new_identity]
+        return work_hash("start", drive=job.new_identity, written=written) if job.new_identity else ""
+
     def _forget(self) -> None:
         self.look = self.trial = None
+        self.said = ""
         self.changed.emit()
 
     def prepare(self) -> None:
@@ -219,8 +260,8 @@ class FirstBootModel(QObject):
 
     @property
     def is_proven(self) -> bool:
-        """Whether the new drive was seen to start, in this session or an earlier one."""
-        return bool(self.record.proven) and self.record.proven == self._session.job.new_identity
+        """Whether the new drive, as it is written now, was seen to start, in this session or an earlier one."""
+        return bool(self.record.proven) and self.record.proven == self.subject
 
     @property
     def remedies(self) -> tuple[RemedyRow, ...]:
@@ -240,47 +281,123 @@ class FirstBootModel(QObject):
 
     # Mending
 
-    def mend(self, remedy: RemedyRow, tail: str) -> None:
-        """One remedy; what stood there goes into the dossier first."""
+    def subject_of(self, remedy: RemedyRow) -> str:
+        """What a typed tail confirms: this change, on that drive as it is put in now."""
+        old = remedy.drive == self._session.place("old")
+        dock = self._session.old_dock() if old else self._session.new_dock()
+        return f"{remedy.code} {remedy.changes} {dock.subject if dock is not None else ''}"
+
+    def mend(self, remedy: RemedyRow, tail: str) -> bool:
+        """One remedy, by a process that outlives this window; it is on record, and so is what stood there, first."""
         if self.is_busy or remedy not in self.remedies:
-            return
+            return False
         places = (self._session.dossier / f"remedy-{number}.undo" for number in count(1))
         path = next(place for place in places if not place.exists())
-        self.mending, self.failure = True, None
-        self.changed.emit()
-        self._session.bench.work.in_process(
-            lambda got: self._mended(got, path.name, remedy.drive), apply_remedy, remedy.code, remedy.drive, tail, path
-        )
+        work = remedy_work(remedy.code, remedy.changes)
+        arguments = ["remedy", remedy.code, remedy.drive, "--record", str(path), "--changes", remedy.changes]
+        facts = {"record": path.name, "code": remedy.code}
+        return self._begin("remedy", arguments, work, remedy.drive, tail, f"Remedy begun: {remedy.code}", facts)
 
-    def _mended(self, got: UndoRecord | Failure, name: str, drive: str) -> None:
-        self.mending = False
-        if isinstance(got, Failure):
-            self.failure = got
-        else:
-            total = sum(len(c.before) // 2 for c in got.changes)
-            self._keep(remedies=(*self.record.remedies, Mended(record=name, drive=drive)))
-            self._session.record("remedy", f"Mended: {got.code}, {total} bytes", code=got.code, record=name)
-            self.refresh()
-        self.changed.emit()
-
-    def put_back(self, tail: str) -> None:
+    def put_back(self, tail: str) -> bool:
         """Undo the last remedy, byte for byte."""
         if self.is_busy or not self.record.remedies:
-            return
-        self.mending, self.failure = True, None
-        self.changed.emit()
+            return False
         last = self.record.remedies[-1]
         path = self._session.dossier / last.record
-        self._session.bench.work.in_process(self._put_back, undo_remedy, path, last.drive, tail)
+        try:
+            made = load(path, UndoRecord, "record of a remedy")
+        except NeogenesisError as error:
+            self.failure = failure_of(error)
+            self.changed.emit()
+            return False
+        facts = {"record": last.record, "code": made.code}
+        arguments, work = ["undo", str(path), last.drive], undo_work(made)
+        return self._begin("undo", arguments, work, last.drive, tail, f"Putting back begun: {made.code}", facts)
 
-    def _put_back(self, got: UndoRecord | Failure) -> None:
+    def _begin(
+        self, kind: str, arguments: list[str], work: str, drive: str, tail: str, words: str, facts: dict[str, str]
+    ) -> bool:
+        self.failure = None
+        dock = next((d for d in self._docks() if d.docked is not None and d.docked.name == drive), None)
+        try:
+            confirmed = self._session.confirmation(work, dock)
+            path = self._session.keep_confirmation(confirmed)
+            self._session.record(f"{kind}-start", words, run=confirmed.run, drive=drive, **facts)
+            more = ["--confirm", tail, "--confirmed", str(path), "--bench", self._session.records_place]
+            self._follow(confirmed.run)
+            self._errand.begin([*arguments, *more], self._events_of(confirmed.run))
+        except NeogenesisError as error:
+            self.failure, self.mending = failure_of(error), False
+        except OSError as error:
+            self.failure, self.mending = Failure(f"It could not be begun ({error.strerror}).", "Try again."), False
+            self._session.record(f"{kind}-failed", self.failure.sentence(), run=self._run)
+        self.changed.emit()
+        return self.mending
+
+    def _docks(self) -> list[Dock]:
+        return [d for d in (self._session.new_dock(), self._session.old_dock()) if d is not None]
+
+    def _events_of(self, run: str) -> Path:
+        return self._session.dossier / f"mending-{run[:8]}.events.jsonl"
+
+    def _follow(self, run: str) -> None:
+        self._run, self._outcome, self.mending = run, None, True
+
+    def look_again(self) -> None:
+        """A remedy that another window began, or that was cut off with it, is heard to its end here."""
+        if self.mending:
+            return
+        log = self._session.log()
+        ended = {e.figures.get("run") for e in log if not e.kind.endswith("-start")}
+        begun = [e for e in log if e.kind in ("remedy-start", "undo-start") and e.figures.get("run") not in ended]
+        if not begun:
+            return
+        entry = begun[-1]
+        self._follow(str(entry.figures.get("run", "")))
+        record = self._session.dossier / str(entry.figures.get("record", ""))
+        self._errand.join(self._events_of(self._run), worker.running_worker(record) or 0)
+        if not self._errand.lives:
+            self._mended()
+
+    def _hear_mending(self, event: Event) -> None:
+        if event.event == "outcome":
+            self._outcome = event
+
+    def _mended(self) -> None:
+        """A remedy, or putting one back, has ended: on record once, and what stood there can be had back."""
         self.mending = False
-        if isinstance(got, Failure):
-            self.failure = got
-        else:
-            self._keep(remedies=self.record.remedies[:-1])
-            self._session.record("remedy-undone", f"Put back: {got.code}", code=got.code)
-            self.refresh()
+        entry = next((e for e in self._session.log() if e.figures.get("run") == self._run), None)
+        if entry is None:
+            return
+        kind, figures = entry.kind.removesuffix("-start"), entry.figures
+        name, drive, code = (str(figures.get(key, "")) for key in ("record", "drive", "code"))
+        outcome = self._outcome
+        done = outcome is not None and outcome.outcome == "done"
+        there = (self._session.dossier / name).exists()
+        known = any(mended.record == name for mended in self.record.remedies)
+        if outcome is None:
+            words = self._errand.last_words or "It was cut off; what stood there before is on record."
+            self.failure = Failure(words, "Put it back, or do it again.")
+        elif not done:
+            self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
+        refused = outcome is not None and outcome.outcome == "refused"
+        try:
+            if kind == "remedy" and there and not known and not refused:
+                self._keep(remedies=(*self.record.remedies, Mended(record=name, drive=drive)))
+            if kind == "undo" and done:
+                self._keep(remedies=tuple(m for m in self.record.remedies if m.record != name))
+            words = f"Mended: {code}" if kind == "remedy" else f"Put back: {code}"
+            text = words if done else (self.failure.sentence() if self.failure else "")
+            ending = "done" if done else (outcome.outcome if outcome is not None else "failed")
+            self._session.record(f"{kind}-{ending}", text, run=self._run, code=code, record=name)
+        except CannotRecord:
+            QTimer.singleShot(_AGAIN_MS, self._mended)
+            return
+        except NeogenesisError as error:
+            self.failure = failure_of(error)
+        failure = self.failure
+        self.refresh()
+        self.failure = failure
         self.changed.emit()
 
     # A trial
@@ -291,6 +408,7 @@ class FirstBootModel(QObject):
         if self.is_busy or not drives:
             return
         self.trying, self.failure, self.trial, self.said = True, None, None, ""
+        self._trying = self.subject
         legacy = self.look is not None and self.look.forecast.mode == "legacy"
         for path in (self.picture_path, self.keys_path):
             path.unlink(missing_ok=True)
@@ -333,10 +451,12 @@ class FirstBootModel(QObject):
         if isinstance(got, Failure):
             self.failure = got
         else:
-            self.trial, self.said = got, got.serial[-_MOST_TEXT:]
+            of_this = self._trying == self.subject
+            self.trial, self.said = (got, got.serial[-_MOST_TEXT:]) if of_this else (None, "")
             save(self.trial_path, got)
-            if got.loader_ran and got.started in ("", self._session.place("new")):
-                self._keep(proven=self._session.job.new_identity)
+            started = got.loader_ran and got.started in ("", self._session.place("new"))
+            if of_this:
+                self._keep(tried=self.subject, proven=self.subject if started else self.record.proven)
             ran, seconds = got.loader_ran, f"{got.seconds:.0f}"
             self._session.record("trial-boot", f"Trial: {'a' if ran else 'no'} loader ran, {seconds} s", loader_ran=ran)
         self.changed.emit()
@@ -385,11 +505,12 @@ class FirstBootModel(QObject):
         self._time(code, begun=self.seconds(), ended=None)
 
     def end_step(self, code: str) -> None:
-        """It has ended; how long it took goes into the logbook."""
-        self._time(code, ended=self.seconds())
+        """It has ended; how long it took goes into the logbook. A clock that was set back takes no time away."""
+        begun = self.steps.steps.get(code, Timed()).begun
+        self._time(code, ended=max(self.seconds(), begun or 0.0))
         timed = self.steps.steps[code]
         text = next(s.text for s in after_steps() if s.code == code)
-        taken = ((timed.ended or 0) - (timed.begun or timed.ended or 0)) / 60
+        taken = max(0.0, (timed.ended or 0) - (timed.begun or timed.ended or 0)) / 60
         self._session.record("after-step", f"Done: {text}, {taken:.0f} min", code=code, minutes=round(taken, 1))
 
     def leave_out(self, code: str) -> None:
@@ -467,4 +588,6 @@ class FirstBootModel(QObject):
         save(self._path, self.record)
 
     def close(self) -> None:
+        """A remedy that is being written goes on; a trial does not."""
         self.stop_trial()
+        self._errand.close()

@@ -16,7 +16,7 @@ from neogenesis.app.first_boot.stopwatch import StopwatchSheet
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.bars import BeforeAfter
 from neogenesis.app.parts.controls import Choice, Elided, button, clear, label, notice, row, scrolled, stack, tail_field
-from neogenesis.app.parts.drafts import keep_draft
+from neogenesis.app.parts.drafts import Subject, keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
@@ -40,6 +40,7 @@ class FirstBootView(StopView):
         self.remedy.currentIndexChanged.connect(lambda _: self._show_remedy())
         self.tail = tail_field(tr("Last four characters of the new drive's serial"))
         keep_draft(desk.drafts, "remedy tail", self.tail)
+        self._subject = Subject(desk.drafts, "remedy tail", self.tail)
         self.tail.textChanged.connect(lambda _: self._show_orders())
         self.mend = button(tr("Do the remedy"), self._mend, "write")
         self.undo = button(tr("Put it back"), self._undo, "", tr("The last remedy, byte for byte"))
@@ -271,6 +272,8 @@ class FirstBootView(StopView):
     def _show_orders(self) -> None:
         model, chosen = self._model, self._chosen()
         expected = model.tail_of(chosen) if chosen is not None else ""
+        if chosen is not None:
+            self._subject.be(model.subject_of(chosen))
         typed = self.tail.text().strip().casefold()
         fits = bool(typed) and typed == expected.casefold()
         self.mend.setEnabled(not model.is_busy and chosen is not None and fits)
@@ -292,8 +295,8 @@ class FirstBootView(StopView):
 
     def _mend(self) -> None:
         chosen = self._chosen()
-        if chosen is not None:
-            self._model.mend(chosen, self.tail.text().strip())
+        if chosen is not None and self._model.mend(chosen, self.tail.text().strip()):
+            self.tail.clear()
 
     def show_stopwatch(self) -> None:
         """Time the start as it is now; F5 goes on from mark to mark."""
@@ -315,7 +318,8 @@ class FirstBootView(StopView):
         sheet.open()
 
     def _undo(self) -> None:
-        self._model.put_back(self.tail.text().strip())
+        if self._model.put_back(self.tail.text().strip()):
+            self.tail.clear()
 
     def _try(self) -> None:
         if self._model.trying:

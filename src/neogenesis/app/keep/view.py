@@ -12,8 +12,8 @@ from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.desk.work import Failure
 from neogenesis.app.keep.model import ONTO, Kind
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.parts.controls import button, clear, label, row, scrolled, stack, tail_field
-from neogenesis.app.parts.drafts import keep_draft
+from neogenesis.app.parts.controls import button, clear, label, plain_caption, row, scrolled, stack, tail_field
+from neogenesis.app.parts.drafts import Subject, keep_draft
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, tail
@@ -78,7 +78,7 @@ class KeepSheet(QDialog):
             rows.append(stack(choice, label(tr(text), "small", wrap=True), gap=2))
         self.place = QLineEdit()
         keep_draft(desk.drafts, "keep place", self.place)
-        self.place.textChanged.connect(lambda _: self._show_ready())
+        self.place.textChanged.connect(self._place_changed)
         self._choose = button(tr("Choose…"), self._browse)
         self._place_title = label("", "muted")
         self._targets_title = label(
@@ -91,7 +91,9 @@ class KeepSheet(QDialog):
         self._target_list = scrolled(holder)
         self._target_list.setFixedHeight(look().px(220))
         self.targets: dict[str, tuple[QCheckBox, QLineEdit]] = {}
+        #: What was ticked, by the drive as it was put in.
         self._ticked: dict[str, bool] = {}
+        self._shown: tuple[object, ...] = ()
         self.tail = self._tail_field("keep tail")
         ask = tr("To write, type the last four characters of the drive's serial, or of the file's name")
         self._tail_title = label(ask, "muted", wrap=True)
@@ -131,8 +133,17 @@ class KeepSheet(QDialog):
         failing = desk.survey.record is not None and desk.survey.record.health.is_failing
         self.choices["rescue" if failing else "image"].setChecked(True)
         self._model.changed.connect(self._show_ready)
-        desk.bench.drives_changed.connect(self.refresh)
+        desk.bench.drives_changed.connect(self._drives_changed)
+        desk.bench.others_wrote.connect(self._drives_changed)
         self.refresh()
+
+    def _place_changed(self) -> None:
+        """What was confirmed for one image is not confirmed for another."""
+        for name, (_, typed) in self.targets.items():
+            dock = self._desk.bench.dock_named(name)
+            key = dock.docked.key if dock is not None and dock.docked is not None else name
+            Subject(self._desk.drafts, f"keep tail {key}", typed).be(f"{self._subject} {dock.subject if dock else ''}")
+        self._show_ready()
 
     def _tail_field(self, draft: str) -> QLineEdit:
         field = tail_field(tr("Last four characters of its serial, or of the file's name"))
@@ -206,6 +217,8 @@ class KeepSheet(QDialog):
         whole = Path(place).expanduser()
         from_ = str(whole.absolute() if kind == "stick" else whole)
         self._model.start(kind, from_, tails, names, check_size=kind == "stick" and self.check_size.isChecked())
+        if self._model.failure is not None and not self._model.is_active:
+            self._why_not.setText(said(self._model.failure.sentence()))
         if self._model.is_active:
             for key in [key for key in self._desk.drafts if key.startswith("keep ")]:
                 del self._desk.drafts[key]
@@ -221,37 +234,64 @@ class KeepSheet(QDialog):
             docked = dock.docked
             if not dock.present or docked is None or docked.trouble or (old and dock.tag == old.tag):
                 continue
-            drive = docked.drive
-            tag, box, typed = TagMark(), QCheckBox(), self._tail_field(f"keep tail {docked.key}")
+            drive, held = docked.drive, self._desk.bench.held(dock, self._desk.ticket)
+            draft = f"keep tail {docked.key}"
+            tag, box, typed = TagMark(), QCheckBox(), self._tail_field(draft)
+            Subject(self._desk.drafts, draft, typed).be(f"{self._subject} {dock.subject}")
             tag.setFixedSize(tag.sizeHint())
             tag.show_tag(dock.tag)
-            box.setText(
-                f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}  {both(drive.size_bytes)}"
-            )
-            box.setChecked(self._ticked.get(docked.name, docked.name == meant))
-            typed.setProperty("expected", confirm_tail(drive))
-            box.toggled.connect(lambda on, name=docked.name: self._tick(name, on))
-            line = row(tag, box, None, typed, gap=10)
+            words = f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}  {both(drive.size_bytes)}"
+            box.setText(plain_caption(words))
             holder = QWidget()
-            holder.setLayout(line)
+            if held:
+                box.setEnabled(False)
+                typed.setVisible(False)
+                why = label(held, "small", wrap=True)
+                holder.setLayout(stack(row(tag, box, None, gap=10), why, gap=2))
+                self._targets.addWidget(holder)
+                continue
+            box.setChecked(self._ticked.get(dock.subject, docked.name == meant))
+            typed.setProperty("expected", confirm_tail(drive))
+            box.toggled.connect(lambda on, subject=dock.subject: self._tick(subject, on))
+            holder.setLayout(row(tag, box, None, typed, gap=10))
             self._targets.addWidget(holder)
             self.targets[docked.name] = (box, typed)
+
+    @property
+    def _subject(self) -> str:
+        """What is put onto the drives: another image wants another confirmation."""
+        return f"{self.kind} {self.place.text().strip()}"
 
     def _meant(self) -> str:
         """The job's new drive; for an installer the smallest stick or card that is large enough for it."""
         new = self._desk.new_dock()
         if self.kind != "stick":
             return new.docked.name if new is not None and new.docked is not None else ""
-        found = [d.docked for d in self._desk.bench.docks() if d.present and d.docked is not None and d != new]
+        bench = self._desk.bench
+        free = [d for d in bench.docks() if d.present and d != new and not bench.held(d, self._desk.ticket)]
+        found = [d.docked for d in free if d.docked is not None]
         sticks = [d for d in found if d.drive.bus in _STICKS and not (d.drive.rotational or d.trouble)]
         fit = [d for d in sticks if 0 < self._needed_bytes <= d.drive.size_bytes]
         return min(fit, key=lambda d: d.drive.size_bytes).name if fit else ""
 
-    def _tick(self, name: str, on: bool) -> None:
-        self._ticked[name] = on
+    def _tick(self, subject: str, on: bool) -> None:
+        self._ticked[subject] = on
         self._show_ready()
 
+    def _drives_changed(self) -> None:
+        """Rows are built anew only for other drives: a new reading must not take the keyboard from who is typing."""
+        if self._offered() != self._shown:
+            self.refresh()
+
+    def _offered(self) -> tuple[object, ...]:
+        bench, old = self._desk.bench, self._desk.old_dock()
+        docks = [
+            (d.subject, bool(d.docked and d.docked.trouble), bench.held(d, self._desk.ticket)) for d in bench.docks()
+        ]
+        return (*docks, old.subject if old is not None else "")
+
     def refresh(self) -> None:
+        self._shown = self._offered()
         if not any(choice.isChecked() for choice in self.choices.values()):
             return
         titles = {
@@ -289,8 +329,10 @@ class KeepSheet(QDialog):
         """Whether it can begin, and what is missing."""
         dock = self._desk.old_dock()
         why = ""
-        if self._model.is_active:
+        if self._model.is_active or self._model.busy_elsewhere():
             why = tr("Something is under way already; the Transfer stop shows it.")
+        elif self._desk.bench.cannot_write:
+            why = self._desk.bench.cannot_write
         elif self.kind not in ONTO and not (dock and dock.present):
             why = tr("The old drive is not connected.")
         elif not self.place.text().strip():

@@ -2,25 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 
-from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from neogenesis.app.language import tr
+from neogenesis.app.language import said, tr
 from neogenesis.app.logbook.lines import LogList, lines_of
 from neogenesis.app.parts.controls import clear, label, notice, rule, scrolled, stack
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.theme.look import look
+from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import LogEntry
 
 
 class LogbookView(QWidget):
     """To the right of the stop; can be folded away."""
-
-    note_written = pyqtSignal(str)
 
     def __init__(self) -> None:
         super().__init__()
@@ -48,6 +47,7 @@ class LogbookView(QWidget):
         self.note.returnPressed.connect(self._write)
         self.note.textChanged.connect(self._typed)
         self._drafts: dict[str, str] = {}
+        self._take_note: Callable[[str], object] = lambda text: None
         foot = QHBoxLayout()
         foot.setContentsMargins(look().px(16), look().px(6), look().px(16), look().px(12))
         foot.addWidget(self.note)
@@ -107,7 +107,18 @@ class LogbookView(QWidget):
         self._top.setFixedHeight(min(wanted, self.height() * 3 // 5))
 
     def _write(self) -> None:
+        """What the logbook does not take stays in the field."""
         text = self.note.text().strip()
-        if text:
-            self.note.clear()
-            self.note_written.emit(text)
+        if not text:
+            return
+        try:
+            self._take_note(text)
+        except NeogenesisError as error:
+            self.note.setToolTip(said(error.sentence()))
+            return
+        self.note.setToolTip("")
+        self.note.clear()
+
+    def take_note_by(self, take: Callable[[str], object]) -> None:
+        """Where a note goes; it may raise NeogenesisError, and then it is kept here."""
+        self._take_note = take

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QWidget
 
 from neogenesis.app.desk.bench import Dock
 from neogenesis.app.language import tr
-from neogenesis.app.parts.controls import clear, label, stack
+from neogenesis.app.parts.controls import clear, label, plain_tip, stack
 from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, bus_name, tail
@@ -20,12 +20,17 @@ class DriveChoice(QWidget):
     def __init__(self, question: str, answer: Callable[[str], object]) -> None:
         super().__init__()
         self._answer = answer
+        self._why_not: Callable[[Dock], str] = lambda dock: ""
         self._grid = QGridLayout()
         self._grid.setSpacing(look().px(10))
         self._empty = label(tr("No drive is connected. Put one into a dock; it shows up here."), "muted", wrap=True)
         self._question = label(question, "head", wrap=True)
         self.setLayout(stack(self._question, self._empty, self._grid, None, gap=14))
         self.buttons: dict[str, QPushButton] = {}
+
+    def refuse_by(self, why_not: Callable[[Dock], str]) -> None:
+        """Ask of every drive why it may not be chosen; it says so on its card."""
+        self._why_not = why_not
 
     def ask(self, question: str, docks: list[Dock], taken: Sequence[Dock | None]) -> None:
         """As `show_docks`, with another question."""
@@ -54,11 +59,14 @@ class DriveChoice(QWidget):
             inner = QHBoxLayout(choice)
             inner.addWidget(mark)
             name = label(f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}", "head")
-            bus = bus_name(drive.bus)
-            inner.addLayout(stack(name, label(f"{both(drive.size_bytes)}  {bus}", "small"), gap=2), 1)
-            choice.setAccessibleName(name.text())
-            choice.setEnabled(not docked.trouble)
-            choice.setToolTip(docked.trouble)
+            bus, why = bus_name(drive.bus), docked.trouble or self._why_not(dock)
+            lines = [name, label(f"{both(drive.size_bytes)}  {bus}", "small")]
+            if why:
+                lines.append(label(why, "small", wrap=True))
+            inner.addLayout(stack(*lines, gap=2), 1)
+            choice.setAccessibleName(f"{name.text()}. {why}" if why else name.text())
+            choice.setEnabled(not why)
+            choice.setToolTip(plain_tip(why))
             choice.clicked.connect(lambda _, n=docked.name: self._answer(n))
             self._grid.addWidget(choice, index // 2, index % 2)
             self.buttons[docked.name] = choice

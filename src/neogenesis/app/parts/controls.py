@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from html import escape
 
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetrics, QKeySequence, QPainter, QPaintEvent, QResizeEvent
@@ -46,6 +47,16 @@ def label(text: str = "", kind: str = "", wrap: bool = False, copyable: bool = F
             Qt.TextInteractionFlag.TextSelectableByMouse | Qt.TextInteractionFlag.TextSelectableByKeyboard
         )
     return made
+
+
+def plain_tip(text: str) -> str:
+    """A tip that shows `text` as it stands: what a drive or a customer is called may look like markup."""
+    return f"<qt>{escape(text)}</qt>" if "<" in text or "&" in text else text
+
+
+def plain_caption(text: str) -> str:
+    """For a button or a box: `&` is shown, and makes no key."""
+    return text.replace("&", "&&")
 
 
 def mono(text: str = "", kind: str = "", copyable: bool = True) -> QLabel:
@@ -177,7 +188,7 @@ class Elided(QLabel):
 
     def say(self, text: str) -> None:
         self._whole = " ".join(text.split())
-        self.setToolTip(self._whole)
+        self.setToolTip(plain_tip(self._whole))
         self.setAccessibleName(self._whole)
         self._elide()
 

@@ -77,7 +77,9 @@ class PlanModel(QObject):
         self._asked = ""
         self._undoing = Undo[Policy]()
         self._ids: list[str] = []
+        self._stamp = 0
         if self.path.exists():
+            self._stamp = self.path.stat().st_mtime_ns
             try:
                 self.written = self.plan = planning.load_plan(self.path)
                 self.policy = self.written.policy
@@ -178,9 +180,40 @@ class PlanModel(QObject):
         except NeogenesisError:
             return ()
 
+    def reload(self) -> None:
+        """Another window may have written a plan, or taken it away: the one on file counts."""
+        try:
+            stamp = self.path.stat().st_mtime_ns
+        except OSError:
+            stamp = 0
+        if stamp == self._stamp or self.reading:
+            return
+        self._stamp, before = stamp, self.written
+        try:
+            self.written = planning.load_plan(self.path) if stamp else None
+        except NeogenesisError as error:
+            self.failure = failure_of(error)
+            return
+        if self.written != before:
+            if self.written is not None:
+                self.plan, self.policy = self.written, self.written.policy
+            self.filed.emit()
+            self.changed.emit()
+
+    @property
+    def is_unwritten(self) -> bool:
+        """Whether what is shown at Plan is another plan than the one on file."""
+        return self.written is not None and self.plan is not None and not self.is_written and self.state == "ready"
+
     @property
     def out_of_date(self) -> str:
         """Why the plan on file is not one for the drives of this job any more; empty while it is."""
+        if self.is_unwritten:
+            return tr("The plan was changed and is not written: what would run is the one on file.")
+        return self._for_other_drives
+
+    @property
+    def _for_other_drives(self) -> str:
         plan = self.written
         if plan is None:
             return ""
@@ -292,7 +325,7 @@ class PlanModel(QObject):
 
     def _still_fits(self, plan: Plan) -> bool:
         """Whether the plan on file was made from what is connected now."""
-        if self._source is None or self._target is None or self.out_of_date:
+        if self._source is None or self._target is None or self._for_other_drives:
             return False
         return plan.source.survey.fingerprint == self._source.survey.fingerprint and plan.target == self._target
 
@@ -445,7 +478,7 @@ class PlanModel(QObject):
         for file in sorted(self._session.dossier.glob(f"{self.path.stem}.*")):
             file.rename(folder / file.name)
         self._session.record("plan", f"Earlier plan and its records kept as {folder.name}")
-        self.written = None
+        self.written, self._stamp = None, 0
         self._ends = None
         self._undoing = Undo()
         self.filed.emit()
@@ -462,7 +495,7 @@ class PlanModel(QObject):
             self.failure = failure_of(error)
             self.changed.emit()
             return
-        self.written = self.plan
+        self.written, self._stamp = self.plan, self.path.stat().st_mtime_ns
         self._session.record(
             "plan",
             f"Plan written: {both_text(self.plan.estimate.bytes_to_copy)} to copy",

@@ -54,6 +54,7 @@ class PlanView(StopView):
         self._before: tuple[Plan, Policy] | None = None
         self._filling = False
         self.choice = DriveChoice(tr("Which connected drive is the new one? Nothing is written yet."), self._chosen)
+        self.choice.refuse_by(lambda dock: desk.bench.held(dock, desk.ticket))
         self._message = label("", "head", wrap=True)
         self._message_more = label("", "muted", wrap=True)
         waiting = QWidget()

@@ -134,6 +134,8 @@ class RailView(QWidget):
         self.ticket = label("", "title", wrap=True)
         self.customer = label("", "muted", wrap=True)
         self.machine = label("", "muted", wrap=True)
+        self.elsewhere = label(tr("Also open in another window"), "caution", wrap=True)
+        self.elsewhere.hide()
         self.stations = [Station(stop, number) for number, stop in enumerate(ROUTE, 1)]
         self._line = QWidget()
         self._stops = QVBoxLayout(self._line)
@@ -150,7 +152,7 @@ class RailView(QWidget):
         head = QVBoxLayout()
         head.setContentsMargins(margin, 0, margin, look().px(12))
         head.setSpacing(look().px(2))
-        for widget in (self.ticket, self.customer, self.machine):
+        for widget in (self.ticket, self.customer, self.machine, self.elsewhere):
             head.addWidget(widget)
         layout.addLayout(head)
         layout.addWidget(self._line)
@@ -179,6 +181,11 @@ class RailView(QWidget):
         self.week.show()
         self._line.hide()
         self.back.hide()
+        self.elsewhere.hide()
+
+    def show_elsewhere(self, shown: bool) -> None:
+        """Whether another window has this job open as well."""
+        self.elsewhere.setVisible(shown)
 
     def show_job(self, ticket: str, customer: str, machine: str) -> None:
         self.ticket.setText(ticket)

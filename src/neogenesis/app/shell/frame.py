@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 from neogenesis.app.jobs.view import JobsView
 from neogenesis.app.logbook.view import LogbookView
 from neogenesis.app.parts.centre import CentreFrame
-from neogenesis.app.parts.controls import notice, rule, scrolled, upright
+from neogenesis.app.parts.controls import clear, notice, rule, scrolled, upright
 from neogenesis.app.parts.stop import StopView
 from neogenesis.app.rail.view import RailView
 from neogenesis.app.shelf.view import ShelfView
@@ -32,12 +32,11 @@ class Frame(QWidget):
         middle = QVBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
         middle.setSpacing(0)
-        if trouble:
-            box = QWidget()
-            box.setContentsMargins(look().px(28), look().px(14), look().px(28), 0)
-            line = QVBoxLayout(box)
-            line.addWidget(notice("caution", trouble))
-            middle.addWidget(box)
+        self._trouble = QWidget()
+        self._trouble.setContentsMargins(look().px(28), look().px(14), look().px(28), 0)
+        self._trouble_line = QVBoxLayout(self._trouble)
+        middle.addWidget(self._trouble)
+        self.say_trouble(trouble)
         middle.addWidget(scrolled(CentreFrame(self.centre)), 1)  # with large text, a stop may be taller than its place
         across = QHBoxLayout()
         across.setContentsMargins(0, 0, 0, 0)
@@ -54,6 +53,13 @@ class Frame(QWidget):
         outer.addLayout(across, 1)
         outer.addWidget(rule())
         outer.addWidget(self.shelf)
+
+    def say_trouble(self, text: str) -> None:
+        """What is wrong with the records, above everything; empty for nothing."""
+        clear(self._trouble_line)
+        if text:
+            self._trouble_line.addWidget(notice("caution", text))
+        self._trouble.setVisible(bool(text))
 
     def drop_stops(self, views: Iterable[StopView]) -> None:
         for view in views:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from neogenesis.bench.drives.docks import Docks, SimulatedDocks, SystemDocks
@@ -12,14 +13,15 @@ from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.folders import bench_folder, person_folder
 from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.simulated.demo import demo_bench, demo_folder
-from neogenesis.core.errors import BadArgument
+from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job.store import JobStore
 
 
 def run_window() -> int:
     """The window on the drives of this machine."""
     _need_display()
-    store = open_records(bench_folder(), os.environ.get("NEOGENESIS_DATABASE", ""))
+    url = os.environ.get("NEOGENESIS_DATABASE", "")
+    store = _records(lambda: open_records(bench_folder(), url))
     return _run("Neogenesis bench", store, SystemDocks(), person_folder())
 
 
@@ -31,7 +33,23 @@ def run_demo(reset: bool) -> int:
         sys.stdout.write(f"Building the demo bench in {folder}, some seconds…\n")
         sys.stdout.flush()
     demo_bench(folder, reset)
-    return _run("Saltmarsh Repair", open_records(folder / "bench"), SimulatedDocks(folder), None)
+    store = _records(lambda: open_records(folder / "bench"))
+    return _run("Saltmarsh Repair", store, SimulatedDocks(folder), None)
+
+
+def _records(opened: Callable[[], JobStore]) -> JobStore:
+    """The records of the bench; where they cannot be opened, a window says so, since a desktop shows nothing else.
+
+    Raises BadRecord when that window is closed.
+    """
+    while True:
+        try:
+            return opened()
+        except BadRecord as error:
+            from neogenesis.app.shell.trouble import ask_again
+
+            if not ask_again(error):
+                raise
 
 
 def _need_display() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import faulthandler
 import logging
+import os
 import sys
 import traceback
 from contextlib import suppress
@@ -12,13 +13,14 @@ from pathlib import Path
 from types import TracebackType
 from typing import IO
 
-from PyQt6.QtCore import QT_VERSION_STR
-from PyQt6.QtWidgets import QApplication, QDialog, QPlainTextEdit, QWidget
+from PyQt6.QtCore import QT_VERSION_STR, Qt
+from PyQt6.QtWidgets import QApplication, QDialog, QMessageBox, QPlainTextEdit, QWidget
 
-from neogenesis.app.language import tr
+from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import button, label, row, stack
 from neogenesis.app.theme.look import look
 from neogenesis.bench.records.bug_report import log_folder, versions
+from neogenesis.core.errors import NeogenesisError
 
 _LARGEST_BYTES, _KEPT = 1 << 20, 3
 _log = logging.getLogger("neogenesis")
@@ -58,6 +60,9 @@ class Handler:
         if issubclass(kind, KeyboardInterrupt):
             self._before(kind, error, trace)
             return
+        if isinstance(error, NeogenesisError):  # nothing is wrong with the program, but with what it was to do
+            self._say(error)
+            return
         text = "".join(traceback.format_exception(kind, error, trace))
         _log.error("%s\n%s", _version_line(), text)
         if self._sheet is not None and self._sheet.isVisible():
@@ -65,6 +70,13 @@ class Handler:
             return
         self._sheet = TroubleSheet(self._window, text)
         self._sheet.show()
+
+    def _say(self, error: NeogenesisError) -> None:
+        """In the window, where nothing nearer says it."""
+        _log.warning("%s", error.sentence())
+        said_in = getattr(self._window, "say_trouble", None)
+        if callable(said_in):
+            said_in(error.sentence())
 
     def close(self) -> None:
         sys.excepthook = self._before
@@ -103,3 +115,21 @@ class TroubleSheet(QDialog):
         board = QApplication.clipboard()
         if board is not None:
             board.setText(self.report.toPlainText())
+
+
+def ask_again(error: NeogenesisError) -> bool:
+    """Before there is a window: say why there is none, and whether to try again.
+
+    False on a terminal, which says it, and where no one would see a window.
+    """
+    unseen = os.environ.get("QT_QPA_PLATFORM", "").partition(":")[0] in ("offscreen", "minimal")
+    if unseen or (sys.stderr is not None and sys.stderr.isatty()):
+        return False
+    application = QApplication.instance() or QApplication(sys.argv[:1])
+    box = QMessageBox(QMessageBox.Icon.Warning, "Neogenesis", said(error.sentence()))
+    box.setTextFormat(Qt.TextFormat.PlainText)
+    again = box.addButton(tr("Try again"), QMessageBox.ButtonRole.AcceptRole)
+    box.addButton(tr("Close"), QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    del application
+    return box.clickedButton() is again

@@ -12,6 +12,7 @@ from neogenesis.app.command.actions import Actions
 from neogenesis.app.command.declared import declared
 from neogenesis.app.desk.bench import Bench
 from neogenesis.app.desk.desks import Desks
+from neogenesis.app.language import said
 from neogenesis.app.parts.stop import StopView, StopViews
 from neogenesis.app.preferences.appearance import Appearance
 from neogenesis.app.shell.ahead import Ahead
@@ -21,6 +22,7 @@ from neogenesis.app.shell.sheets import Sheets
 from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.icons import icon_pixmap
 from neogenesis.app.theme.look import look
+from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import first_broken
 from neogenesis.core.job.route import position
 
@@ -53,6 +55,8 @@ class MainWindow(QMainWindow):
         bench.drives_changed.connect(self._drives_changed)
         bench.jobs_changed.connect(self._jobs_changed)
         bench.log_changed.connect(self._show_log)
+        bench.others_wrote.connect(self._hear_others)
+        bench.cannot_record.connect(lambda _: self.frame.say_trouble(self._trouble()))
         self.desks.changed.connect(self._desk_changed)
         self.desks.ended.connect(lambda *_: self._show_shelf())
         bench.watch()
@@ -66,7 +70,7 @@ class MainWindow(QMainWindow):
 
     def _build(self) -> None:
         """All parts, from nothing; also after the look changed."""
-        frame = self.frame = Frame(self.bench.trouble)
+        frame = self.frame = Frame(self._trouble())
         self.rail, self.shelf, self.logbook, self.jobs_view = frame.rail, frame.shelf, frame.logbook, frame.jobs
         self.centre = frame.centre
         self.views.clear()
@@ -84,9 +88,23 @@ class MainWindow(QMainWindow):
         self.jobs_view.shelf_asked.connect(self.bench.shelve)
         self.jobs_view.reopen_asked.connect(self.bench.reopen)
         self.shelf.drive_asked.connect(self.sheets.show_drive)
-        self.logbook.note_written.connect(lambda text: self.job and self.job.note(self.stop, text))
+        self.logbook.take_note_by(lambda text: self.job.note(self.stop, text) if self.job is not None else None)
         self._show_shelf()
         self._fold_logbook()
+
+    def say_trouble(self, sentence: str) -> None:
+        """What could not be done, above everything, until something else is to be said there."""
+        self.frame.say_trouble(said(sentence))
+
+    def _trouble(self) -> str:
+        """What the bench has to say at the top: what is wrong with its records."""
+        return self.bench.cannot_write or self.bench.trouble
+
+    def _hear_others(self) -> None:
+        """Another window, or a command, wrote: what is shown here is as it is now."""
+        self.desks.hear_others()
+        self._show_shelf()
+        self._show_marks()
 
     def _show_menu(self, place: QPoint) -> None:
         menu = self.actions_.menu(self)
@@ -142,7 +160,11 @@ class MainWindow(QMainWindow):
             self.jobs_view.focus_on(came_from)
 
     def open_job(self, ticket: str) -> None:
-        desk = self.desks.open(ticket)  # what it tells meanwhile is still heard by the stops of the job before
+        try:
+            desk = self.desks.open(ticket)  # what it tells meanwhile is still heard by the stops of the job before
+        except NeogenesisError as error:
+            self.frame.say_trouble(said(error.sentence()))
+            return
         if self.job is not None:
             self._drop_stops()
         self.job = desk
@@ -204,6 +226,7 @@ class MainWindow(QMainWindow):
         if self.job is not None:
             job = self.job.job
             self.rail.show_job(job.ticket, job.customer, job.machine)
+            self.rail.show_elsewhere(self.bench.is_open_elsewhere(job.ticket))
             self._show_marks()
             self._show_log()
             self._show_shelf()

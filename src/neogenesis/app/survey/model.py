@@ -142,25 +142,34 @@ class SurveyModel(QObject):
                 "Check which drive is in the dock, and survey again.",
             )
         else:
-            before = self._record
-            if before is not None and before.drive.identity.is_same(found.survey.drive.identity) and not self._first:
-                self._first = before
-                save(self._session.dossier / "survey-first.json", before)
-            self._surveyed, self._record = found, found.survey
-            self._inside = SystemsInside(fingerprint=found.survey.fingerprint, systems=found.inside)
-            self._session.learn("old", found.survey.drive)
-            save(self._session.dossier / "inside.json", self._inside)
-            save(self._path, found.survey)
-            survey = found.survey
-            cautions = sum(1 for f in survey.findings if f.severity != "note")
-            self._session.record(
-                "survey",
-                f"Survey finished: {both_text(survey.used_bytes)} used, health: {_VERDICTS[survey.health.verdict]}",
-                used_bytes=survey.used_bytes,
-                partitions=len(survey.partitions),
-                cautions=cautions,
-            )
-            for line in self.changes:
-                self._session.record("survey-changed", f"Since the first survey: {line}")
-            self._session.advance("decide")
+            before = (self._surveyed, self._record, self._inside)
+            try:
+                self._keep(found)
+            except NeogenesisError as error:
+                self.failure = failure_of(error)
+                self._surveyed, self._record, self._inside = before
         self.changed.emit()
+
+    def _keep(self, found: Surveyed) -> None:
+        """On file and on record first: a survey that could not be kept is none. Raises BadRecord or CannotRecord."""
+        before = self._record
+        if before is not None and before.drive.identity.is_same(found.survey.drive.identity) and not self._first:
+            self._first = before
+            save(self._session.dossier / "survey-first.json", before)
+        inside = SystemsInside(fingerprint=found.survey.fingerprint, systems=found.inside)
+        save(self._session.dossier / "inside.json", inside)
+        save(self._path, found.survey)
+        self._session.learn("old", found.survey.drive)
+        self._surveyed, self._record, self._inside = found, found.survey, inside
+        survey = found.survey
+        cautions = sum(1 for f in survey.findings if f.severity != "note")
+        self._session.record(
+            "survey",
+            f"Survey finished: {both_text(survey.used_bytes)} used, health: {_VERDICTS[survey.health.verdict]}",
+            used_bytes=survey.used_bytes,
+            partitions=len(survey.partitions),
+            cautions=cautions,
+        )
+        for line in self.changes:
+            self._session.record("survey-changed", f"Since the first survey: {line}")
+        self._session.advance("decide")

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import said, tr
 from neogenesis.app.parts.controls import button, clear, label, notice, row, stack, tail_field
-from neogenesis.app.parts.drafts import keep_draft
+from neogenesis.app.parts.drafts import Subject, keep_draft
 from neogenesis.app.parts.figures import LostFiles
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
@@ -34,6 +34,8 @@ class EndedPage(QWidget):
         self._facts.setSpacing(look().px(8))
         self.tail = tail_field(tr("Last four characters of the new drive's serial"))
         keep_draft(desk.drafts, "tail again", self.tail)
+        self._subject = Subject(desk.drafts, "tail again", self.tail)
+        self.sentence = label("", "small", wrap=True, copyable=True)
         self.tail.textChanged.connect(lambda _: self.show_start())
         self._ask = label("")
         self.resume = button("", self._resume, "write")
@@ -58,6 +60,7 @@ class EndedPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addLayout(columns, 1)
+        layout.addWidget(self.sentence)
         layout.addWidget(self.resume_row)
 
     def main_widget(self) -> QWidget:
@@ -65,10 +68,11 @@ class EndedPage(QWidget):
 
     def _resume(self) -> None:
         if self.resume.isEnabled():
-            typed = self.tail.text().strip()
-            self.tail.clear()
-            self._model.start(typed, self._model.verify)
-            self.begun.emit()
+            if self._model.start(self.tail.text().strip(), self._model.verify):
+                self.tail.clear()
+                self.begun.emit()
+            else:
+                self.show_start()
 
     def show_end(self, plan: Plan) -> None:
         model, outcome = self._model, self._model.progress.outcome
@@ -81,6 +85,7 @@ class EndedPage(QWidget):
         self.files.setVisible(bool(model.progress.files))
         self.pull_out.setVisible(done and model.parting is None)
         self.resume_row.setVisible(not done)
+        self.sentence.setVisible(not done)
         shares = {p.number: 1.0 if done else model.progress.shares.get(p.number, 0.0) for p in plan.layout.partitions}
         by_source = {p.from_partition: shares[p.number] for p in plan.layout.partitions if p.from_partition}
         old = filled(strata_of_survey(plan.source.survey, plan.left_behind), by_source)
@@ -92,6 +97,8 @@ class EndedPage(QWidget):
     def _success(self, outcome: Event, fresh: bool) -> list[Check]:
         partial = outcome.outcome == "partial"
         whole = tr("Made and checked") if fresh else tr("Copied and checked")
+        if not outcome.figures.get("verified_bytes"):
+            whole = tr("Made, and nothing read back") if fresh else tr("Copied, and nothing read back")
         self._title.setText(tr("Copied, but not all of it could be read") if partial else whole)
         self._more.setText(said(outcome.text))
         verified = int(outcome.figures.get("verified_bytes", 0))
@@ -144,7 +151,10 @@ class EndedPage(QWidget):
 
     def show_start(self) -> None:
         model = self._model
+        self._subject.be(model.subject)
         self._ask.setText(model.ask)
+        why = model.why_not_now
+        self.sentence.setText(why or said(model.sentence))
         text = tr("Go on onto {0}") if model.can_resume else tr("Start over onto {0}")
         self.resume.setText(text.format(model.target_name))
         self.resume.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))

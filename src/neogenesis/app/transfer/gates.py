@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.parts.controls import Choice, button, clear, label, notice, scrolled, tail_field
-from neogenesis.app.parts.drafts import keep_draft
+from neogenesis.app.parts.drafts import Subject, keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
 from neogenesis.app.plan.model import CONFIRM
@@ -45,9 +45,11 @@ class GatesPage(QWidget):
         self._estimate = label("", "muted")
         self.tail = tail_field(tr("Last four characters of the new drive's serial"))
         keep_draft(desk.drafts, "tail", self.tail)
+        self._subject = Subject(desk.drafts, "tail", self.tail)
         self.tail.textChanged.connect(lambda _: self.show_start())
         self.tail.returnPressed.connect(lambda: self.start.setFocus() if self.start.isEnabled() else None)
         self._ask, self._closed_why = label(""), label("", "stop", wrap=True)
+        self.sentence = label("", "", wrap=True, copyable=True)
         self.start = button("", self._start, "write")
         tip = tr("Image, rescue, restore, or copy files out  Ctrl+I")
         other = button(tr("Something else…"), self.keep_asked.emit, "", tip)
@@ -64,6 +66,7 @@ class GatesPage(QWidget):
         layout.addWidget(scrolled(self._lists()), 1)
         layout.addLayout(checking)
         layout.addWidget(self._closed_why)
+        layout.addWidget(self.sentence)
         layout.addLayout(writing)
 
     def _lists(self) -> QWidget:
@@ -90,10 +93,11 @@ class GatesPage(QWidget):
 
     def _start(self) -> None:
         if self.start.isEnabled():
-            typed = self.tail.text().strip()
-            self.tail.clear()
-            self._model.start(typed, self.verify.currentData())
-            self.begun.emit()
+            if self._model.start(self.tail.text().strip(), self.verify.currentData()):
+                self.tail.clear()
+                self.begun.emit()
+            else:
+                self.show_start()
 
     def show_plan(self, plan: Plan) -> None:
         clear(self._gates)
@@ -156,11 +160,15 @@ class GatesPage(QWidget):
         model, plan = self._model, self._model.plan
         if plan is None:
             return
+        self._subject.be(model.subject)
         self._ask.setText(model.ask)
+        self.sentence.setText(said(model.sentence))
         self.start.setText(tr("Copy {0} onto {1}").format(nominal(plan.estimate.bytes_to_copy), model.target_name))
         self.start.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))
         closed = [said(g.text) for g in self._desk.plan.gates_of(plan) if not g.open] + list(
-            filter(None, [self._desk.plan.out_of_date])
+            filter(None, [self._desk.plan.out_of_date, model.why_not_now])
         )
+        if model.failure is not None and model.state == "ready":
+            closed.append(said(model.failure.sentence()))
         self._closed_why.setText(" ".join(closed))
         self._closed_why.setVisible(bool(closed))

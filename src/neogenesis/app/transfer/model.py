@@ -6,6 +6,7 @@ The worker goes on without the window. A new window finds it by its lock and rea
 from __future__ import annotations
 
 import subprocess
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Literal
@@ -13,27 +14,30 @@ from typing import Literal
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from neogenesis.app.desk.bench import Dock
+from neogenesis.app.desk.events import EventFile
 from neogenesis.app.desk.session import Session
-from neogenesis.app.desk.work import Failure
+from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.app.language import mark, tr
 from neogenesis.app.plan.model import PlanModel
-from neogenesis.app.transfer.events import EventFile
 from neogenesis.app.transfer.progress import Progress
 from neogenesis.app.words import tail
 from neogenesis.bench.drives import Parting, confirm_tail, make_safe
 from neogenesis.bench.processes import worker
 from neogenesis.bench.works import begun
+from neogenesis.bench.works.planning import hash_of
+from neogenesis.core.errors import CannotRecord, NeogenesisError
 from neogenesis.core.estimate import Estimate, estimate
 from neogenesis.core.job import Which
 from neogenesis.core.plan import Gate, Plan
 from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import both_text
-from neogenesis.core.work import Event
+from neogenesis.core.work import Event, short_hash
 
 State = Literal["no-plan", "ready", "starting", "running", "paused", "stopping", "stopped", "done", "failed"]
 #: The two drives, in words.
 WHICH: dict[Which, str] = {"old": mark("old"), "new": mark("new")}
 _POLL_MS = 120
+_AGAIN_MS = 1000
 _STATES: dict[str, State] = {"start": "running", "paused": "paused", "resumed": "running"}
 
 
@@ -54,7 +58,10 @@ class TransferModel(QObject):
         self.failure: Failure | None = None
         self.parting: Parting | None = None
         self.verify: Verify = "full"
+        #: Whether other work of the job is under way, as its owner knows.
+        self.busy_elsewhere: Callable[[], bool] = lambda: False
         self._process: subprocess.Popen[bytes] | None = None
+        self._run = ""
         self._events = EventFile(self.files.events)
         self._timer = QTimer(self)
         self._timer.setInterval(_POLL_MS)
@@ -70,6 +77,12 @@ class TransferModel(QObject):
         self._attach()
         self.changed.emit()
 
+    def look_again(self) -> None:
+        """Another window or a command may have begun it, or brought it to its end."""
+        if self._process is None and not self.is_active and worker.running_worker(self.path) is not None:
+            self._attach()
+            self.changed.emit()
+
     def _attach(self) -> None:
         """Find out where the transfer of the written plan stands."""
         self.progress, self._events, self.failure = Progress(), EventFile(self.files.events), None
@@ -77,8 +90,8 @@ class TransferModel(QObject):
         if self.plan is None:
             self.state = "no-plan"
             return
-        running = worker.running_worker(self.path) is not None
-        if not running and not self._belongs() and not self._end_is_missing():
+        running, missing = worker.running_worker(self.path) is not None, self._end_is_missing()
+        if not running and not self._belongs() and not missing:
             self.state = "ready"
             return
         self._read_events()
@@ -87,7 +100,7 @@ class TransferModel(QObject):
             self._timer.start()
         else:
             self._conclude()
-            if self.state == "done" or self._end_is_missing():
+            if self.state == "done" or missing:
                 self._note_outcome()
 
     def _belongs(self) -> bool:
@@ -122,9 +135,40 @@ class TransferModel(QObject):
         return tr("To write, type how the new drive's name ends")
 
     @property
+    def subject(self) -> str:
+        """What the typed tail confirms: this plan, onto this drive as it is put in now."""
+        dock, plan = self._session.new_dock(), self.plan
+        return f"{hash_of(plan)} {dock.subject}" if plan is not None and dock is not None and dock.present else ""
+
+    @property
+    def sentence(self) -> str:
+        """Job, source, target, what is lost there, and the plan: what is agreed to."""
+        plan = self.plan
+        if plan is None:
+            return ""
+        old = plan.source.survey.drive
+        source = tr("a recipe") if self._plan.is_fresh else f"{old.model} {tail(old.serial)}".strip()
+        source = source or Path(old.path).name
+        lost = "; ".join(plan.target.holds) or tr("nothing")
+        text = tr("{0}: from {1} onto {2}. Lost there: {3}. Plan {4}.")
+        return text.format(self._session.ticket, source, self.target_name, lost, short_hash(hash_of(plan)))
+
+    @property
+    def why_not_now(self) -> str:
+        """What else keeps it from being begun: whose the new drive is, or other work of this job."""
+        dock = self._session.new_dock()
+        held = self._session.bench.held(dock, self._session.ticket) if dock is not None and dock.present else ""
+        if held:
+            return tr("The new drive is not to be written to: {0}.").format(held)
+        if self.busy_elsewhere():
+            return tr("Other work of this job is under way; wait for its end.")
+        return self._session.bench.cannot_write
+
+    @property
     def may_write(self) -> bool:
         """Whether all gates are open and both drives are there."""
-        return self.gates_open and all(dock is not None and dock.present for _, dock in self.needed_docks())
+        here = all(dock is not None and dock.present for _, dock in self.needed_docks())
+        return self.gates_open and here and not self.why_not_now
 
     def needed_docks(self) -> tuple[tuple[Which, Dock | None], ...]:
         """Where the drives are that it reads and writes; what was saved from the old drive needs only the new one."""
@@ -163,40 +207,60 @@ class TransferModel(QObject):
         """Flush the new drive and switch it off, so that it may be pulled out."""
         drive = self.plan.target.drive if self.plan else None
         if drive is not None and self.state == "done":
-            self._session.bench.work.in_thread(self._parted, make_safe, drive.path)
+            self._session.bench.work.in_thread(self._parted, make_safe, self._session.place("new") or drive.path)
 
     def _parted(self, found: Parting | Failure) -> None:
         self.parting = Parting(False, found.sentence()) if isinstance(found, Failure) else found
         self._session.record("parting", self.parting.text)
         self.changed.emit()
 
-    def start(self, tail: str, verify: Verify = "full") -> None:
-        """Start or resume the worker; nothing while a gate is closed."""
+    def start(self, tail: str, verify: Verify = "full") -> bool:
+        """Start or resume the worker, with what was confirmed; nothing while a gate is closed.
+
+        It is on record before the worker is there: where the logbook takes nothing, nothing begins.
+        """
         plan = self.plan
         if plan is None or self.is_active or not (self.gates_open or self.can_resume):
-            return
+            return False
         if worker.running_worker(self.path) is not None:  # another window was quicker: watch that one
             self._attach()
             self.changed.emit()
-            return
+            return False
         self.verify = verify
         resume = self.can_resume
+        try:
+            confirmed = self._session.confirmation(
+                hash_of(plan),
+                self._session.new_dock(),
+                "" if resume else plan.target.table_mark,
+                plan.source.survey.drive.identity,
+            )
+            path = self._session.keep_confirmation(confirmed)
+            self._session.record(
+                "transfer-start",
+                f"Transfer {'resumed' if resume else 'started'}: {both_text(plan.estimate.bytes_to_copy)} to copy",
+                verify=verify,
+                run=confirmed.run,
+                work=confirmed.work,
+                **({} if resume else {"planned": {"copy": _spread(plan.estimate)}}),
+            )
+        except NeogenesisError as error:
+            self.failure = failure_of(error)
+            self.changed.emit()
+            return False
+        self._run = confirmed.run
         if not resume:
             self.files.events.unlink(missing_ok=True)
         self.progress, self._events, self.failure = Progress(), EventFile(self.files.events), None
         if resume:
             self._read_events()
             self.progress = replace(self.progress, outcome=None)
-        self._process = begun.start_worker(self.path, tail, resume, verify)
+        found = (self._session.place("old"), self._session.place("new"))
+        self._process = begun.start_worker(self.path, tail, path, self._session.records_place, resume, verify, found)
         self.state = "starting"
-        self._session.record(
-            "transfer-start",
-            f"Transfer {'resumed' if resume else 'started'}: {both_text(plan.estimate.bytes_to_copy)} to copy",
-            verify=verify,
-            **({} if resume else {"planned": {"copy": _spread(plan.estimate)}}),
-        )
         self._timer.start()
         self.changed.emit()
+        return True
 
     def pause(self) -> None:
         worker.steer(self.path, "pause")
@@ -267,17 +331,34 @@ class TransferModel(QObject):
             self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
 
     def _end_is_missing(self) -> bool:
-        """Whether the logbook says that a transfer began, and not how it ended."""
-        kinds = [e.kind for e in self._session.log() if e.kind.startswith("transfer-")]
-        return bool(kinds) and kinds[-1] == "transfer-start"
+        """Whether the logbook says that a transfer began, and not how it ended; then its run is known again."""
+        starts = [e for e in self._session.log() if e.kind == "transfer-start"]
+        if not starts:
+            return False
+        self._run = str(starts[-1].figures.get("run", ""))
+        if self._run:
+            return all(e.figures.get("run") != self._run or e is starts[-1] for e in self._session.log())
+        return [e.kind for e in self._session.log() if e.kind.startswith("transfer-")][-1] == "transfer-start"
 
     def _note_outcome(self) -> None:
-        """Write the end into the logbook, whether it was watched or is only now found."""
+        """Write the end into the logbook, whether it was watched or is only now found; tried until it is there."""
+        try:
+            if not self._write_outcome():
+                return
+        except CannotRecord:
+            QTimer.singleShot(_AGAIN_MS, self._note_outcome)
+            return
         outcome = self.progress.outcome
+        self.ended.emit(outcome.text if outcome else (self.failure.text if self.failure else ""))
+        self.changed.emit()
+
+    def _write_outcome(self) -> bool:
+        """False where it is on record already."""
+        outcome, run = self.progress.outcome, {"run": self._run} if self._run else {}
         if self.state == "done" and outcome is not None:
             manifest = outcome.figures.get("manifest_hash", "")
             if any(manifest and e.figures.get("manifest_hash") == manifest for e in self._session.log()):
-                return
+                return False
             kind = "transfer-done" if outcome.outcome == "done" else "transfer-partial"
             self._session.record(
                 kind,
@@ -285,17 +366,18 @@ class TransferModel(QObject):
                 seconds=outcome.figures.get("seconds", 0.0),
                 manifest_hash=manifest,
                 lost_bytes=outcome.lost_bytes,
+                **run,
             )
             self._session.advance("swap")
         elif self.failure is not None:
             copied, kind = both_text(self.progress.copied_bytes), f"transfer-{self.state}"
             if outcome is None or outcome.outcome != "stopped":
-                self._session.record(kind, self.failure.sentence())
+                self._session.record(kind, self.failure.sentence(), **run)
             elif self.progress.phase in ("copy", "verify"):
-                self._session.record(kind, f"Transfer stopped; {copied} are on the new drive")
+                self._session.record(kind, f"Transfer stopped; {copied} are on the new drive", **run)
             else:
-                self._session.record(kind, "Transfer stopped; nothing of it is on the new drive yet")
-        self.ended.emit(outcome.text if outcome else (self.failure.text if self.failure else ""))
+                self._session.record(kind, "Transfer stopped; nothing of it is on the new drive yet", **run)
+        return True
 
 
 def _spread(estimate: Estimate) -> list[float]:

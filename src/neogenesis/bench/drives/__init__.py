@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from contextlib import closing, suppress
 from pathlib import Path
 
 from neogenesis.bench.drives.device import DeviceProvider
 from neogenesis.bench.drives.image import ImageProvider
 from neogenesis.bench.drives.provider import Connected, DriveProvider, Hardware, OpenDrive, OpenTarget, Parting
 from neogenesis.bench.drives.stand_in import SimulatedProvider
-from neogenesis.core.drive import Drive
-from neogenesis.core.errors import NeogenesisError
+from neogenesis.bench.drives.system import FILE
+from neogenesis.core.drive import Drive, Identity, Sighting
+from neogenesis.core.errors import NeogenesisError, Refused
 from neogenesis.core.store import Grip
 
 __all__ = [
@@ -21,13 +23,17 @@ __all__ = [
     "Parting",
     "confirm_tail",
     "connected_drives",
+    "insertion_of",
     "is_hardware",
+    "known_files",
     "make_safe",
     "open_sealed",
-    "open_target",
     "pace_of",
+    "place_of",
     "provider_of",
+    "refuse_alike",
     "same_bytes",
+    "sighting_of",
 ]
 
 _images = ImageProvider()
@@ -59,14 +65,58 @@ def open_sealed(name: str, sector_size: int | None = None, grip: Grip = "share")
     return provider_of(name).open(name, sector_size, grip)
 
 
-def open_target(name: str, sector_size: int) -> OpenTarget:
-    """Open a drive for writing, exclusively; raises Refused while anyone uses it."""
-    return provider_of(name).open_target(name, sector_size)
-
-
 def confirm_tail(drive: Drive) -> str:
     """What a person types to confirm: the last four of the serial, else of the device or file name."""
     return drive.serial[-4:] if drive.serial else provider_of(drive.path).tail(Path(drive.path))
+
+
+def known_files(name: str) -> frozenset[str]:
+    """The files that hold the bytes of a drive, each by device and inode; none for what stands on no file."""
+    with suppress(OSError):
+        return frozenset(key for key in provider_of(name).backing(name) if key.startswith(FILE))
+    return frozenset()
+
+
+def insertion_of(name: str) -> str:
+    """What tells this putting in of the drive from any other; empty where nothing does."""
+    return provider_of(name).insertion(name)
+
+
+def sighting_of(opened: OpenDrive, mark: str = "") -> Sighting:
+    """Who an open drive is, and which files hold it; `mark` where its ends were read."""
+    return Sighting(opened.drive.identity, mark, known_files(opened.drive.path))
+
+
+def refuse_alike(name: str, drive: Drive) -> None:
+    """Raises Refused while another drive that is connected says it is the same one."""
+    others = provider_of(name).alike(name, drive)
+    if others:
+        raise Refused(
+            "two-alike",
+            f"Two drives that are connected say they are the same one (“{name}” and “{others[0]}”), so nobody can tell "
+            "which is meant; nothing was written.",
+            "Unplug one of them.",
+        )
+
+
+def place_of(name: str, identity: Identity, what: str) -> str:
+    """Where a drive of a record is now: as it was named, else wherever it came back. Raises BadArgument or Refused.
+
+    `what` names the option that says where it is, for a drive that cannot be found by itself.
+    """
+    try:
+        with closing(open_sealed(name, grip="look")) as opened:
+            if opened.drive.identity.is_same(identity) or not identity.serial:
+                return name
+    except NeogenesisError:
+        if not identity.serial:
+            raise
+    found = [place for home in _homes for place in home.again(name, identity)]
+    if len(found) == 1:
+        return found[0]
+    who = f"{identity.model} {identity.serial}".strip()
+    text = f"The drive {who} is not connected" if not found else f"Two drives say that they are {who}"
+    raise Refused("drive-missing", f"{text}; nothing was written.", f"Connect it, or say with {what} where it is now.")
 
 
 def same_bytes(one: str, other: str) -> bool:

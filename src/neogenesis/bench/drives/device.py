@@ -5,13 +5,14 @@ from __future__ import annotations
 import errno
 import os
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from neogenesis.bench.drives import service
 from neogenesis.bench.drives.guard import Guard
 from neogenesis.bench.drives.provider import Connected, Hardware, OpenDrive, OpenTarget, Parting
 from neogenesis.bench.drives.system import BlockSystem, number_text
-from neogenesis.core.drive import Drive
+from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.store import FileStore, Grip, PathOpener, ReadWay, SealedFileStore, choose_way, device
 
@@ -152,6 +153,26 @@ class DeviceProvider:
 
     def backing(self, name: str) -> set[str]:
         return self.system.below(number_text(Path(name).stat().st_rdev))
+
+    def insertion(self, name: str) -> str:
+        """The kernel counts every putting in, of a medium into a reader as well; else when the system first saw it."""
+        with suppress(OSError):
+            number = number_text(Path(name).stat().st_rdev)
+            counted = self.system.text(self.system.folder(number) / "diskseq")
+            return f"seq {counted}" if counted else f"seen {self._first_seen(number)}"
+        return ""
+
+    def _first_seen(self, number: str) -> str:
+        lines = self.system.text(Path("/run/udev/data") / f"b{number}").splitlines()
+        return next((line[2:] for line in lines if line.startswith("I:")), "")
+
+    def alike(self, name: str, drive: Drive) -> list[str]:
+        own = self.backing(name)
+        others = [c.drive.path for c in self.connected() if drive.serial and c.drive.identity.is_same(drive.identity)]
+        return [path for path in others if not self.backing(path) & own]
+
+    def again(self, name: str, identity: Identity) -> list[str]:
+        return [c.drive.path for c in self.connected() if identity.serial and c.drive.identity.is_same(identity)]
 
     def tail(self, path: Path) -> str:
         return path.name[-4:]

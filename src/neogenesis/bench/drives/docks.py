@@ -6,22 +6,28 @@ import threading
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import ClassVar, Protocol
+from typing import Protocol
 
-from neogenesis.bench.drives import connected_drives, hotplug, open_sealed
+from neogenesis.bench.drives import connected_drives, hotplug, insertion_of, known_files, open_sealed
 from neogenesis.bench.drives.diagnosis import reading_of
+from neogenesis.bench.drives.simulated import DockFile
 from neogenesis.core.drive import Drive, Health, judge
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import Record, load
 
 
 class Docked(Record, frozen=True, kw_only=True):
-    """A drive in a dock; `trouble` says why it cannot be opened."""
+    """A drive in a dock; `trouble` says why it cannot be opened, `insertion` tells this putting in from any other.
+
+    `files` are those that hold its bytes.
+    """
 
     name: str
     drive: Drive
     health: Health
     trouble: str = ""
+    insertion: str = ""
+    files: tuple[str, ...] = ()
 
     @property
     def key(self) -> str:
@@ -58,14 +64,8 @@ def look_at(name: str) -> Docked | None:
             trouble=error.sentence(),
         )
     opened.close()
-    return Docked(name=name, drive=opened.drive, health=judge(opened.drive.reading))
-
-
-class _DockFile(Record, frozen=True, kw_only=True):
-    SCHEMA: ClassVar[str] = "neogenesis.docks/1"
-
-    schema: str
-    docks: tuple[str | None, ...]
+    insertion, files = insertion_of(name), tuple(sorted(known_files(name)))
+    return Docked(name=name, drive=opened.drive, health=judge(opened.drive.reading), insertion=insertion, files=files)
 
 
 class SimulatedDocks:
@@ -73,14 +73,14 @@ class SimulatedDocks:
 
     def __init__(self, folder: Path) -> None:
         self._file = folder / "docks.json"
-        self.count = len(load(self._file, _DockFile, "list of docks").docks)
+        self.count = len(load(self._file, DockFile, "list of docks").docks)
         self._known: dict[str, Docked] = {}
 
     def listen(self, changed: Callable[[], object]) -> bool:
         return False
 
     def drives(self) -> list[Docked]:
-        listed = load(self._file, _DockFile, "list of docks").docks
+        listed = load(self._file, DockFile, "list of docks").docks
         self.count = len(listed)
         found = []
         for name in listed:
@@ -120,7 +120,10 @@ class SystemDocks:
                 self._health[key] = judge(None)
                 threading.Thread(target=self._ask, args=(key, drive.path), daemon=True).start()
             trouble = f"in use by this computer ({one.in_use})" if one.in_use else ""
-            found.append(Docked(name=drive.path, drive=drive, health=self._health[key], trouble=trouble))
+            insertion = insertion_of(drive.path)
+            found.append(
+                Docked(name=drive.path, drive=drive, health=self._health[key], trouble=trouble, insertion=insertion)
+            )
         for key in set(self._health) - present:
             del self._health[key]
         self.count = max(4, len(found))

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from neogenesis.bench.drives.provider import Hardware, OpenDrive, OpenTarget, Parting
 from neogenesis.bench.drives.system import BlockSystem, file_key
-from neogenesis.core.drive import Drive
+from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.image import Qcow2Store, is_qcow2
 from neogenesis.core.store import FileStore, Grip, PathOpener, ReadableStore, SealedFileStore
@@ -37,6 +37,10 @@ class ImageProvider:
     def claims(self, name: str) -> bool:
         return True
 
+    def in_use(self, status: os.stat_result) -> str:
+        """Where a file, or a device on it, is mounted, or who shows it as a folder; empty for not at all."""
+        return self.system.in_use(self.system.loops_on(status)) or self.system.shown_as_folder(status)
+
     def open(self, name: str, sector_size: int | None, grip: Grip) -> OpenDrive:
         path = Path(name)
         sealed = SealedFileStore(PathOpener(path), sector_size, grip)
@@ -48,7 +52,7 @@ class ImageProvider:
                 sealed.close()
                 store, status_of = Qcow2Store(path, grip=grip), path.stat
             store.sector_size = sector_size or guess_sector_size(store)
-            used = bool(self.system.in_use(self.system.loops_on(status)))
+            used = bool(self.in_use(status))
             return OpenDrive(_who(path, store, status.st_mtime_ns, used), store, ImageFile(status_of))
         except BaseException:
             sealed.close()
@@ -58,7 +62,7 @@ class ImageProvider:
         path = Path(name)
         store = FileStore(PathOpener(path))
         try:
-            used = self.system.in_use(self.system.loops_on(store.status()))
+            used = self.in_use(store.status())
             if used:
                 raise Refused(
                     "mounted",
@@ -98,6 +102,17 @@ class ImageProvider:
             status = Path(name).stat()
             return {file_key(status), *self.system.loops_on(status)}
         return set()
+
+    def insertion(self, name: str) -> str:
+        with suppress(OSError):
+            return file_key(Path(name).stat())
+        return ""
+
+    def alike(self, name: str, drive: Drive) -> list[str]:
+        return []
+
+    def again(self, name: str, identity: Identity) -> list[str]:
+        return []
 
     def tail(self, path: Path) -> str:
         return path.stem[-4:]

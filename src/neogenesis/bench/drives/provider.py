@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from neogenesis.core.drive import Drive
+from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.record import Record
 from neogenesis.core.store import Grip, ReadableStore, ReadWay, WritableStore
 from neogenesis.core.work import Control
@@ -138,6 +138,18 @@ class DriveProvider(Protocol):
 
     def backing(self, name: str) -> set[str]:
         """What holds its bytes, all the way down; two drives that share any of it are not two drives."""
+        ...
+
+    def insertion(self, name: str) -> str:
+        """What tells this putting in of the drive from any other; empty where nothing does."""
+        ...
+
+    def alike(self, name: str, drive: Drive) -> list[str]:
+        """Other connected drives that say they are this one: then nobody can tell which is meant."""
+        ...
+
+    def again(self, name: str, identity: Identity) -> list[str]:
+        """Where a drive with a serial, that was last seen as `name`, is connected now."""
         ...
 
     def tail(self, path: Path) -> str:

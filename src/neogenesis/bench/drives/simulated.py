@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import ClassVar, Literal
 
 from neogenesis.core.drive import HealthReading
-from neogenesis.core.errors import BadArgument, ReadFailed, WriteFailed
+from neogenesis.core.errors import BadArgument, NeogenesisError, ReadFailed, WriteFailed
 from neogenesis.core.extent import Extents
 from neogenesis.core.record import Record, load
 from neogenesis.core.store import FileStore, Grip, Opener, PathOpener, ReadableStore, SealedFileStore, WritableStore
@@ -89,6 +89,26 @@ def load_spec(path: Path) -> SimulatedSpec:
     except Exception as error:
         text = getattr(error, "text", str(error))
         raise BadArgument(text, "Correct the description of the simulated drive.") from error
+
+
+class DockFile(Record, frozen=True, kw_only=True):
+    """`docks.json`: a name is a simulated drive beside it, null an empty dock."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.docks/1"
+
+    schema: str
+    docks: tuple[str | None, ...]
+
+
+def docked_names(folder: Path) -> list[Path]:
+    """The simulated drives that are connected there; none where there are no docks."""
+    file = folder / "docks.json"
+    if not file.exists():
+        return []
+    try:
+        return [(folder / name).resolve() for name in load(file, DockFile, "list of docks").docks if name]
+    except NeogenesisError:
+        return []
 
 
 class Waiter:

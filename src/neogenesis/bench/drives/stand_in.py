@@ -7,8 +7,9 @@ from pathlib import Path
 
 from neogenesis.bench.drives.image import ImageProvider
 from neogenesis.bench.drives.provider import Hardware, OpenDrive, OpenTarget, Parting
-from neogenesis.bench.drives.simulated import SUFFIX, SimulatedDrive, SimulatedTarget, load_spec
-from neogenesis.core.drive import Drive
+from neogenesis.bench.drives.simulated import SUFFIX, SimulatedDrive, SimulatedTarget, docked_names, load_spec
+from neogenesis.bench.drives.system import file_key
+from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.store import Grip
 from neogenesis.core.work import Control
@@ -63,7 +64,7 @@ class SimulatedProvider:
         return OpenTarget(drive, store, SimulatedHardware(store))
 
     def _who(self, path: Path, store: SimulatedDrive) -> Drive:
-        spec, status, system = store.spec, store.status(), self._images.system
+        spec, status = store.spec, store.status()
         return Drive(
             path=str(path.resolve()),
             size_bytes=store.size_bytes,
@@ -72,7 +73,7 @@ class SimulatedProvider:
             serial=spec.serial,
             bus=spec.bus,
             rotational=spec.rotational,
-            mounted=spec.mounted or bool(system.in_use(system.loops_on(status))),
+            mounted=spec.mounted or bool(self._images.in_use(status)),
             changed_ns=status.st_mtime_ns,
             reading=spec.health,
         )
@@ -93,9 +94,36 @@ class SimulatedProvider:
         except BadArgument:
             return self._images.backing(name)
 
+    def insertion(self, name: str) -> str:
+        """Of the description and of the image below it: whichever is exchanged, another drive is there."""
+        path = Path(name)
+        try:
+            told, held = path.stat(), (path.parent / load_spec(path).image).stat()
+        except (OSError, BadArgument):
+            return ""
+        return f"{file_key(told)} {told.st_mtime_ns} {file_key(held)}"
+
+    def alike(self, name: str, drive: Drive) -> list[str]:
+        path = Path(name).resolve()
+        docked = docked_names(path.parent)
+        return [str(other) for other in docked if other != path and _same(other, drive.serial, drive.size_bytes)]
+
+    def again(self, name: str, identity: Identity) -> list[str]:
+        found = sorted(Path(name).absolute().parent.glob(f"*{SUFFIX}"))
+        return [str(path) for path in found if _same(path, identity.serial, identity.size_bytes)]
+
     def tail(self, path: Path) -> str:
         return path.name.removesuffix(SUFFIX)[-4:]
 
     def make_safe(self, name: str) -> Parting:
         text = "Everything is on the medium and the simulated drive is switched off; it may be pulled out."
         return Parting(True, text)
+
+
+def _same(path: Path, serial: str, size_bytes: int) -> bool:
+    """Whether the drive described there gives that serial and has that size."""
+    try:
+        spec = load_spec(path)
+        return bool(serial) and spec.serial == serial and (path.parent / spec.image).stat().st_size == size_bytes
+    except (OSError, BadArgument):
+        return False

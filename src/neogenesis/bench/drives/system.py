@@ -8,12 +8,16 @@ Source: the kernel's documentation of sysfs (Documentation/ABI, block) and of /p
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+import stat
+import time
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+#: Who shows which file as a folder is looked up at most so often.
+_LOOK_S = 1.0
 _NO_DRIVES = ("ram", "zram", "sr", "fd", "dm-", "md", "nbd")
 
 
@@ -41,6 +45,8 @@ class BlockSystem:
     def __init__(self, root: Path = Path("/")) -> None:
         self._root = root
         self._devices = root / "sys/dev/block"
+        self._shown: dict[str, str] = {}
+        self._look_again_at = 0.0
 
     def folder(self, number: str) -> Path:
         return self._devices / number
@@ -154,6 +160,64 @@ class BlockSystem:
         folder = drive / "device"
         return sorted((*folder.glob("hwmon/hwmon*/temp1_input"), *folder.glob("hwmon*/temp1_input")))
 
+    def shown_as_folder(self, status: os.stat_result) -> str:
+        """Where a file system of user space shows what is in an image file, or which program does; empty for nowhere.
+
+        Such a program has /dev/fuse open beside the file. The kernel says nothing of that: the place is told by what
+        was mounted, where that is the file's name.
+        """
+        for source, place in self._sources():
+            with suppress(OSError):
+                if source.startswith("/") and file_key(Path(source).stat()) == file_key(status):
+                    return place
+        return self._shown_by().get(file_key(status), "")
+
+    def _shown_by(self) -> dict[str, str]:
+        """The files that file systems of user space may write to, each with the program; looked up once in a while."""
+        now = time.monotonic()
+        if now >= self._look_again_at:
+            found = {}
+            for process in self._processes_with("/dev/fuse"):
+                for link in self._open_files(process):
+                    with suppress(OSError):
+                        status = link.stat()
+                        if stat.S_ISREG(status.st_mode) and self._may_write(process, link.name):
+                            found[file_key(status)] = self.text(process / "comm") or "a file system of user space"
+            self._shown, self._look_again_at = found, now + _LOOK_S
+        return self._shown
+
+    def _may_write(self, process: Path, descriptor: str) -> bool:
+        """Whether a process opened a file for more than reading."""
+        lines = self.text(process / "fdinfo" / descriptor).splitlines()
+        flags = next((line.split()[1] for line in lines if line.startswith("flags:")), "0")
+        return int(flags, 8) & os.O_ACCMODE != os.O_RDONLY
+
+    def _sources(self) -> list[tuple[str, str]]:
+        """What every mounted file system was mounted from, and where."""
+        found = []
+        for line in self.text(self._root / "proc/self/mountinfo").splitlines():
+            fields = line.split()
+            if "-" in fields:
+                source = fields[fields.index("-") + 2].replace("\\040", " ")
+                found.append((source, fields[4].replace("\\040", " ")))
+        return found
+
+    def _open_files(self, process: Path) -> list[Path]:
+        with suppress(OSError):
+            return list((process / "fd").iterdir())
+        return []
+
+    def _processes_with(self, device: str) -> Iterator[Path]:
+        """Processes, of those that may be looked into, that have a device open; but for this one."""
+        for process in (self._root / "proc").glob("[0-9]*"):
+            if process.name == str(os.getpid()):
+                continue
+            for link in self._open_files(process):
+                with suppress(OSError):
+                    if str(link.readlink()) == device:
+                        yield process
+                        break
+
     def loops_on(self, status: os.stat_result) -> list[str]:
         """Loop devices made from an image file."""
         return [loop for loop, backing in self._loops().items() if backing == file_key(status)]
@@ -230,6 +294,10 @@ class BlockSystem:
         return ""
 
 
+#: How the key of an image file begins, as against the number of a device.
+FILE = "file "
+
+
 def file_key(status: os.stat_result) -> str:
     """What an image file is known by, whatever it is called."""
-    return f"file {status.st_dev}:{status.st_ino}"
+    return f"{FILE}{status.st_dev}:{status.st_ino}"

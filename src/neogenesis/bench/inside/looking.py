@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from neogenesis.bench.drives import open_sealed
 from neogenesis.bench.processes.reader import open_tree
+from neogenesis.core.csv_rows import plain_row
 from neogenesis.core.errors import BadArgument, BadRecord, Damaged
 from neogenesis.core.store import RangeView
 from neogenesis.core.survey import Survey
@@ -92,16 +93,22 @@ def _metadata_runs(tree: FileTree, kind: str) -> int:
         return 0
 
 
+#: How such a table begins.
+FILLING_HEAD = b"what,name,kind,bytes,files\r\n"
+
+
 def write_filling(path: Path, filling: Filling) -> None:
     """Kinds, people, folders and the largest files as one CSV; raises BadRecord."""
     try:
         with path.open("w", newline="", encoding="utf-8", errors="surrogateescape") as file:
+            file.write(FILLING_HEAD.decode())
             rows = csv.writer(file)
-            rows.writerow(["what", "name", "kind", "bytes", "files"])
             rows.writerows(("kind", s.name, s.name, s.bytes, s.files) for s in filling.kinds)
-            rows.writerows(("person", s.name, "", s.bytes, s.files) for s in filling.people)
-            rows.writerows(("folder", s.name, kind_of_path(s.name), s.bytes, s.files) for s in filling.folders)
-            rows.writerows(("file", f.path, kind_of_path(f.path), f.bytes, 1) for f in filling.largest)
+            rows.writerows(plain_row(("person", s.name, "", s.bytes, s.files)) for s in filling.people)
+            folders = (("folder", s.name, kind_of_path(s.name), s.bytes, s.files) for s in filling.folders)
+            rows.writerows(plain_row(row) for row in folders)
+            files = (("file", f.path, kind_of_path(f.path), f.bytes, 1) for f in filling.largest)
+            rows.writerows(plain_row(row) for row in files)
     except OSError as error:
         raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Choose another place.") from error
 

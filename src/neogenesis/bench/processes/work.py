@@ -16,6 +16,8 @@ from pathlib import Path
 from types import FrameType
 from typing import Literal, TypeVar
 
+import msgspec
+
 from neogenesis.bench.processes.awake import kept_awake
 from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.telling import EventsTo, Teller, writers
@@ -23,7 +25,7 @@ from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.work import Control, Event, Frame
 
 T = TypeVar("T")
-Kind = Literal["transfer", "fresh", "image", "restore", "rescue", "salvage"]
+Kind = Literal["transfer", "fresh", "image", "restore", "rescue", "salvage", "remedy", "undo", "size-check"]
 Ending = Literal["done", "refused", "partial", "mismatch", "stopped", "failed"]
 #: Why the computer must not sleep, as the desktop shows it.
 _WHY: dict[Kind, str] = {
@@ -33,6 +35,9 @@ _WHY: dict[Kind, str] = {
     "restore": "An image is being written to a drive",
     "rescue": "A failing drive is being read",
     "salvage": "Files are being copied off a drive",
+    "remedy": "A drive is being mended",
+    "undo": "A drive is being put back as it was",
+    "size-check": "A stick is being tested",
 }
 _ENDINGS: dict[int, Ending] = {3: "refused", 4: "partial", 5: "mismatch", 6: "stopped"}
 
@@ -58,34 +63,46 @@ def run_work(
     clock: BenchClock | None = None,
     ended: Callable[[T], Event] = _done,
     begins: bool = True,
+    check_only: bool = False,
+    run: str = "",
 ) -> T:
     """Run `body` in this process and tell exactly one outcome, whatever happens. Raises NeogenesisError.
 
     `record` is the file that the work belongs to: two at a time are refused. `begins` is False where the work itself
-    tells that it begins.
+    tells that it begins. With `check_only` nothing is told and nothing kept: the body only asks its gates. `run` is
+    told with the outcome, so that its end is found whatever else was told.
     """
     control, clock = Control(), clock or BenchClock()
     with ExitStack() as stack:
         stack.enter_context(steered_by_signals(control))
+        if check_only:
+            if record is not None and running_worker(record) is not None:
+                raise _under_way(record)
+            teller = Teller([], clock)
+            return body(Running(Frame(control, clock, teller.tell), teller, clock))
         if record is not None:
             stack.enter_context(only_worker(record))
         stack.enter_context(kept_awake(_WHY[kind]))
         teller = Teller(stack.enter_context(writers(events)), clock)
         if begins:
-            teller.tell(Event(event="start", phase=kind, figures={"pace": clock.pace}))
+            teller.tell(Event(event="start", phase=kind, figures={"pace": clock.pace, "run": run}))
         try:
             result = body(Running(Frame(control, clock, teller.tell), teller, clock))
         except NeogenesisError as error:
             ending: Ending = _ENDINGS.get(error.exit_status, "failed")
             code = str(getattr(error, "code", ""))
-            teller.tell(Event(event="outcome", outcome=ending, text=error.text, remedy=error.remedy, code=code))
+            figures = {"run": run}
+            teller.tell(
+                Event(event="outcome", outcome=ending, text=error.text, remedy=error.remedy, code=code, figures=figures)
+            )
             raise
         except BaseException:
             remedy = "Run the same command again, a transfer with --resume; the old drive is untouched."
             text = f"The {kind} ended unexpectedly."
-            teller.tell(Event(event="outcome", outcome="failed", text=text, remedy=remedy))
+            teller.tell(Event(event="outcome", outcome="failed", text=text, remedy=remedy, figures={"run": run}))
             raise
-        teller.tell(ended(result))
+        end = ended(result)
+        teller.tell(msgspec.structs.replace(end, figures={**end.figures, "run": run}))
         return result
 
 
@@ -107,16 +124,36 @@ def only_worker(record: Path) -> Iterator[None]:
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
-            raise Refused(
-                "in-use",
-                f"Work on “{record.name}” is already under way; nothing more was written.",
-                "Watch that one, or stop it first.",
-            ) from error
+            raise _under_way(record) from error
         os.ftruncate(descriptor, 0)
         os.pwrite(descriptor, str(os.getpid()).encode(), 0)
         yield
     finally:
         os.close(descriptor)
+
+
+def running_worker(record: Path) -> int | None:
+    """Process id of the work on a record (a plan, an image, a map) that is under way now, if any."""
+    try:
+        descriptor = os.open(lock_path(record), os.O_RDONLY | os.O_CLOEXEC)
+    except OSError:
+        return None
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except OSError:
+        text = os.pread(descriptor, 32, 0).decode("ascii", "replace")
+        return int(text) if text.isdigit() else None
+    finally:
+        os.close(descriptor)
+    return None
+
+
+def _under_way(record: Path) -> Refused:
+    return Refused(
+        "in-use",
+        f"Work on “{record.name}” is already under way; nothing more was written.",
+        "Watch that one, or stop it first.",
+    )
 
 
 @contextmanager

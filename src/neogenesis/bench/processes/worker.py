@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fcntl
 import os
 import signal
 import subprocess
@@ -11,26 +10,12 @@ from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 
-from neogenesis.bench.processes.work import lock_path
+from neogenesis.bench.processes.work import running_worker
+
+__all__ = ["last_words", "running_worker", "start_command", "steer"]
 
 #: Workers that this process started: remembered until they end, since whoever asked for them may be gone by then.
 _children: list[subprocess.Popen[bytes]] = []
-
-
-def running_worker(record: Path) -> int | None:
-    """Process id of the work on a record (a plan, an image, a map) that is under way now, if any."""
-    try:
-        descriptor = os.open(lock_path(record), os.O_RDONLY | os.O_CLOEXEC)
-    except OSError:
-        return None
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
-    except OSError:
-        text = os.pread(descriptor, 32, 0).decode("ascii", "replace")
-        return int(text) if text.isdigit() else None
-    finally:
-        os.close(descriptor)
-    return None
 
 
 def start_command(arguments: Sequence[str], errors_path: Path, cwd: Path | None = None) -> subprocess.Popen[bytes]:

@@ -46,7 +46,7 @@ def open_records(folder: Path, url: str = "") -> JobStore:
         raise BadRecord(f"The folder “{folder}” cannot be made ({error.strerror}).", "Choose another.") from error
     file = folder / "jobs.db"
     try:
-        return JobStore(folder, _opened(url or f"sqlite:///{file}"))
+        return JobStore(folder, _opened(url or f"sqlite:///{file}"), url=url)
     except DatabaseError as error:
         if url or not _is_damaged(error):
             raise BadRecord(

@@ -12,9 +12,20 @@ from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.work.journal import belongs_to
 
 
-def start_worker(plan: Path, tail: str, resume: bool, verify: Verify = "full") -> subprocess.Popen[bytes]:
-    """Start a transfer that outlives this process; its last words go to `NAME.errors` beside the plan."""
+def start_worker(
+    plan: Path, tail: str, confirmed: Path, bench: str, resume: bool, verify: Verify, found: tuple[str, str]
+) -> subprocess.Popen[bytes]:
+    """Start a transfer that outlives this process; its last words go to `NAME.errors` beside the plan.
+
+    `confirmed` is the record of what was agreed to, `found` says where the old and the new drive are now.
+    """
     arguments = ["transfer", str(plan), "--confirm", tail, "--verify", verify]
+    arguments += ["--confirmed", str(confirmed), "--bench", bench]
+    source, target = found
+    if source and load_plan(plan).source.survey.drive.serial:  # what was saved from it stays where it is
+        arguments += ["--source", source]
+    if target:
+        arguments += ["--target", target]
     return start_command([*arguments, "--resume"] if resume else arguments, plan.with_name(f"{plan.stem}.errors"))
 
 

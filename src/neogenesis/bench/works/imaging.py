@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Sequence
-from contextlib import closing
+from contextlib import closing, nullcontext
 from dataclasses import dataclass
 from itertools import combinations
 from pathlib import Path
@@ -16,30 +16,40 @@ from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.work import Running, only_worker, run_work
+from neogenesis.bench.register import Consent, OnlyChecked, allow_output
 from neogenesis.bench.works.planning import load_plan, new_id, usable_target
 from neogenesis.bench.works.transferring import carry_out
-from neogenesis.core.drive import refuse_mounted
+from neogenesis.core.drive import refuse_mounted, refuse_wrong_tail
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError
-from neogenesis.core.image.make import Imaged, ImageRun, UsedStore, ranges_in_use
+from neogenesis.core.image.make import Imaged, ImageFiles, ImageRun, UsedStore, ranges_in_use
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.record import save
 from neogenesis.core.store import ReadableStore, SharedStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
-from neogenesis.core.transfer import RunFiles, Verify, check_tail, load_manifest, verify_against
+from neogenesis.core.transfer import RunFiles, Verify, load_manifest, verify_against
 from neogenesis.core.units import MIB, both_text
-from neogenesis.core.work import Event, Frame, Outcome, SharedControl
+from neogenesis.core.work import Event, Frame, Outcome, SharedControl, work_hash
 
 _LEAST_PART_BYTES = MIB
 
 
 def make_image(
-    drive: str, out: Path, level: int, part_bytes: int | None = None, events: Sequence[EventsTo] = ()
+    drive: str,
+    out: Path,
+    level: int,
+    part_bytes: int | None = None,
+    events: Sequence[EventsTo] = (),
+    bench: str = "",
+    check_only: bool = False,
+    run: str = "",
 ) -> Imaged:
     """Image a drive; goes on with one that was interrupted. Raises NeogenesisError with its exit status.
 
-    With `part_bytes` the image is kept in files of at most that size.
+    With `part_bytes` the image is kept in files of at most that size. A finished image is never written over.
     """
     out = out.absolute()
+    if not ImageFiles(out).journal.exists():
+        allow_output(out, "image", (drive,), bench)
     if part_bytes is not None and part_bytes < _LEAST_PART_BYTES:
         raise BadArgument(
             f"Parts of {both_text(part_bytes)} are too small.", f"Make them {both_text(_LEAST_PART_BYTES)} or more."
@@ -48,6 +58,8 @@ def make_image(
         raise BadArgument(f"There is no folder “{out.parent}”.", "Make it first.")
     with closing(open_sealed(drive, grip="hold")) as opened:
         refuse_mounted(opened.drive)
+        if check_only:
+            raise OnlyChecked
 
         def body(running: Running) -> Imaged:
             def look() -> Surveyed:
@@ -60,7 +72,7 @@ def make_image(
             frame = running.frame
             return ImageRun(look, opened.store, out, level, frame.control, frame.clock, progress, part_bytes).run()
 
-        return run_work("image", body, out, events, BenchClock(opened.hardware.pace), _imaged)
+        return run_work("image", body, out, events, BenchClock(opened.hardware.pace), _imaged, run=run)
 
 
 def _imaged(done: Imaged) -> Event:
@@ -96,6 +108,16 @@ def verify_record(record: Path, name: str, progress: Callable[[int, int], None] 
         opened.close()
 
 
+def restore_work(image: Path, policy: Policy) -> str:
+    """What is agreed to when an image is put onto drives: that image as it is now, in that way. Raises BadArgument."""
+    try:
+        status = image.stat()
+    except OSError as error:
+        raise BadArgument(f"The image “{image}” cannot be read ({error.strerror}).", "Check the name.") from error
+    held = [str(image.absolute()), status.st_size, status.st_mtime_ns]
+    return work_hash("restore", image=held, policy=msgspec.to_builtins(policy))
+
+
 @dataclass(frozen=True, slots=True)
 class Restored:
     """What became of one target: its outcome, or why it dropped out."""
@@ -108,7 +130,7 @@ class Restored:
 def restore_image(
     image: str,
     targets: Sequence[str],
-    tails: Sequence[str],
+    consents: Sequence[Consent],
     policy: Policy,
     resume: bool,
     verify: Verify,
@@ -120,20 +142,18 @@ def restore_image(
     """
     if any(same_bytes(one, other) for one, other in combinations(targets, 2)):
         raise BadArgument("A target is named twice, or two of them are one drive.", "Name each new drive once.")
-    if len(tails) != len(targets):
-        raise BadArgument(
-            f"{len(targets)} targets need {len(targets)} times --confirm, in their order; there are {len(tails)}.",
-            "Read each tail off its drive.",
-        )
+    check_only = any(consent.check_only for consent in consents)
+    run = next((c.confirmed.run for c in consents if c.confirmed is not None), "")
     with closing(open_sealed(image, grip="hold")) as opened:
 
         def body(running: Running) -> list[Restored]:
             surveyed = survey_drive(opened.store, opened.drive, open_tree)
-            plans = _plans_for(Path(image), surveyed, targets, tails, policy, resume)
+            plans = _plans_for(Path(image), surveyed, targets, consents, policy, resume)
             store: ReadableStore = SharedStore(opened.store) if len(targets) > 1 else opened.store
-            return _restore_all(opened, store, surveyed, plans, targets, running, resume, verify)
+            return _restore_all(opened, store, surveyed, plans, targets, consents, running, resume, verify)
 
-        return run_work("restore", body, None, events, BenchClock(pace_of(*targets)), _restored)
+        clock = BenchClock(pace_of(*targets))
+        return run_work("restore", body, None, events, clock, _restored, check_only=check_only, run=run)
 
 
 def _restored(found: list[Restored]) -> Event:
@@ -148,33 +168,43 @@ def _restored(found: list[Restored]) -> Event:
 
 
 def _plans_for(
-    image: Path, surveyed: Surveyed, targets: Sequence[str], tails: Sequence[str], policy: Policy, resume: bool
-) -> list[Path]:
+    image: Path,
+    surveyed: Surveyed,
+    targets: Sequence[str],
+    consents: Sequence[Consent],
+    policy: Policy,
+    resume: bool,
+) -> list[tuple[Path, Plan]]:
     """A plan for each target, in a file named after both its ends; when gone on with, the one that stands there."""
-    made = [_plan_for(surveyed, target, policy, tail) for target, tail in zip(targets, tails, strict=True)]
+    made = [_plan_for(surveyed, target, policy, c.tail) for target, c in zip(targets, consents, strict=True)]
     paths = [_plan_path(image, plan) for plan in made]
     if len(set(paths)) != len(paths):
         raise BadArgument(
             "Two of the targets have the same serial, model and size and cannot be told apart.",
             "Restore onto them one after the other.",
         )
-    for path, plan in zip(paths, made, strict=True):
+    found = []
+    for path, plan, consent in zip(paths, made, consents, strict=True):
         if not (resume and path.exists()):
-            save(path, plan)
+            if not consent.check_only:
+                save(allow_output(path, "plan", (str(image), *targets), consent.bench), plan)
+            found.append((path, plan))
             continue
         old = load_plan(path)
+        found.append((path, old))
         same = old.target.drive is not None and plan.target.drive is not None
         if not same or old.target.drive.identity != plan.target.drive.identity:  # type: ignore[union-attr]
             raise BadRecord(f"“{path.name}” is a plan for another drive; nothing was written.", "Move it away.")
-    return paths
+    return found
 
 
 def _restore_all(
     opened: OpenDrive,
     store: ReadableStore,
     surveyed: Surveyed,
-    plans: Sequence[Path],
+    plans: Sequence[tuple[Path, Plan]],
     targets: Sequence[str],
+    consents: Sequence[Consent],
     running: Running,
     resume: bool,
     verify: Verify,
@@ -183,7 +213,7 @@ def _restore_all(
     several = len(targets) > 1
 
     def run(index: int) -> None:
-        name, path = targets[index], plans[index]
+        name, (path, plan), consent = targets[index], plans[index], consents[index]
 
         def tell_of(event: Event) -> None:
             running.frame.tell(msgspec.structs.replace(event, target=name))
@@ -191,11 +221,15 @@ def _restore_all(
         control = SharedControl(running.frame.control) if several else running.frame.control
         frame = Frame(control, running.clock, tell_of)
         try:
-            plan = load_plan(path)
-            with only_worker(path):
-                outcome = carry_out(plan, RunFiles(path), opened, store, frame, resume, verify, surveyed)
+            files = RunFiles(path)
+            with nullcontext() if consent.check_only else only_worker(path):
+                outcome = carry_out(
+                    plan, files, opened, store, name, consent, frame, resume, verify, surveyed, "restore"
+                )
             found[index] = Restored(name, outcome, None)
             tell_of(Event(event="note", code="target-done", text="Copied and checked."))
+        except OnlyChecked:
+            found[index] = Restored(name, None, None)
         except NeogenesisError as error:
             found[index] = Restored(name, None, error)
             tell_of(Event(event="note", code="target-dropped", text=error.text, remedy=error.remedy))
@@ -208,11 +242,12 @@ def _restore_all(
     return found
 
 
-def _plan_for(surveyed: Surveyed, target: str, policy: Policy, tail: str) -> Plan:
+def _plan_for(surveyed: Surveyed, target: str, policy: Policy, tail: str | None) -> Plan:
     known = usable_target(surveyed, target)
     if known.drive is None:
         raise BadArgument(f"“{target}” is no drive.", "Name a drive.")
-    check_tail(tail, confirm_tail(known.drive))
+    if tail is not None:
+        refuse_wrong_tail(tail, confirm_tail(known.drive))
     return make_plan(surveyed, known, policy, new_id)
 
 

@@ -21,8 +21,10 @@ from neogenesis.bench.inside.system_image import InspectedSystem, inspect_system
 from neogenesis.bench.inside.wim import apply_wim, lay_out_startup
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.records.shipped import load_appliance
+from neogenesis.bench.register import Consent, allow_output
 from neogenesis.bench.works.planning import load_plan, new_id, target_of
 from neogenesis.bench.works.volumes import fill_ntfs, make_volume, own_ext_files
+from neogenesis.core.drive import refuse_wrong_tail
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan import LayoutPartition, Plan
 from neogenesis.core.plan.fresh import Filling, make_fresh_plan, room_beside
@@ -34,7 +36,7 @@ from neogenesis.core.reinstall import Answers, answer_files, settings_for
 from neogenesis.core.reinstall.returned import BackWish, Held, as_text
 from neogenesis.core.store import ReadableStore, WritableStore
 from neogenesis.core.system import FileTree
-from neogenesis.core.transfer import RunFiles, check_tail
+from neogenesis.core.transfer import RunFiles
 from neogenesis.core.transfer.prepare import Told
 
 _SECTOR, _FIRST_PERSON = 512, 1000
@@ -52,7 +54,7 @@ def fresh_target(name: str, tail: str | None = None) -> Target:
     if known.drive is None:
         raise BadArgument(f"“{name}” is no drive.", "Name a drive.")
     if tail is not None:
-        check_tail(tail, confirm_tail(known.drive))
+        refuse_wrong_tail(tail, confirm_tail(known.drive))
     if known.drive.mounted:
         raise Refused(
             "mounted",
@@ -172,30 +174,34 @@ def _folder_bytes(folder: Path) -> int:
 
 def kept_plans(
     drives: Sequence[str],
-    tails: Sequence[str],
+    consents: Sequence[Consent],
     kind: str,
+    folder: Path,
     out: Path | None,
     resume: bool,
-    plan: Callable[[str, str], Plan],
+    plan: Callable[[str, str | None], Plan],
+    force: bool = False,
 ) -> list[Path]:
-    """A plan for each drive, written where it was asked for, else into this folder, named after its drive.
+    """A plan for each drive, written where it was asked for, else into `folder`, named after its drive.
 
     With `resume`, one that stands there for the same drive is gone on with. Raises NeogenesisError before any is run.
     """
     if any(same_bytes(one, other) for one, other in combinations(drives, 2)):
         raise BadArgument("A drive is named twice, or two of them are one drive.", "Name each drive once.")
     found = []
-    for drive, tail in zip(drives, tails, strict=True):
-        known = fresh_target(drive, tail).drive
+    for drive, consent in zip(drives, consents, strict=True):
+        known = fresh_target(drive, consent.tail).drive
         key = known.identity.key if known is not None else "drive"
+        tail = confirm_tail(known) if known is not None else ""
         safe = "".join(c if c.isalnum() else "_" for c in tail.upper())
-        path = out or Path(f"{kind}-{safe}-{key}.plan.json")
+        path = folder / out.name if out is not None and consent.check_only else out
+        path = path or folder / f"{kind}-{safe}-{key}.plan.json"
         if resume and path.exists():
             held = load_plan(path).target.drive
             if held is None or known is None or held.identity != known.identity:
                 raise BadRecord(f"“{path.name}” is a plan for another drive; nothing was written.", "Move it away.")
         else:
-            save(path, plan(drive, tail))
+            save(allow_output(path, "plan", drives, consent.bench, force), plan(drive, consent.tail))
             RunFiles(path).journal.unlink(missing_ok=True)
         found.append(path)
     return found

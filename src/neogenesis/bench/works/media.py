@@ -9,7 +9,7 @@ import lzma
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO, Any
 
@@ -17,10 +17,11 @@ import msgspec
 import zstandard
 from blake3 import blake3
 
-from neogenesis.bench.drives import Connected, open_target
+from neogenesis.bench.drives import Connected
 from neogenesis.bench.inside.archives import safe_parts
 from neogenesis.bench.inside.booting import boot_drives
 from neogenesis.bench.processes.utilities import run_tool
+from neogenesis.bench.register import Asked, Consent, claimed
 from neogenesis.bench.works.installing import fresh_target, recipe_of, scratch_folder, verify_files
 from neogenesis.bench.works.planning import new_id
 from neogenesis.bench.works.volumes import make_volume
@@ -36,6 +37,7 @@ from neogenesis.core.plan.steps import MakeVolume
 from neogenesis.core.store import PathOpener, SealedFileStore, WritableStore
 from neogenesis.core.transfer.prepare import Told
 from neogenesis.core.units import both_text, round_up
+from neogenesis.core.work import work_hash
 
 _PACKED = {b"\x1f\x8b": "gz", b"BZh": "bz2", b"\xfd7zXZ": "xz", b"\x28\xb5\x2f\xfd": "zst"}
 _SUMS = (
@@ -289,6 +291,12 @@ def refuse_unfit(found: Inspected, machine: Machine | None, layout: str) -> None
         raise Refused(
             "checksum", f"“{name}” is not what {found.checksum_file} says; nothing was written.", "Fetch it again."
         )
+    if found.kind == "unknown":
+        raise Refused(
+            "no-image",
+            f"“{name}” is neither the image of a disc nor that of a drive; nothing was written.",
+            "Give the right file.",
+        )
     why = unsuitable(found, machine)
     if why:
         raise Refused("machine", f"“{name}”: {why} Nothing was written.", "Take an image for this machine.")
@@ -409,12 +417,30 @@ def suitable_sticks(needed_bytes: int, connected: Sequence[Connected]) -> list[C
     return sorted(fit, key=lambda c: c.drive.size_bytes)
 
 
-def check_size(name: str, tail: str, full: bool, seed: int, told: Callable[[int], None] = lambda n: None) -> Probed:
+def media_work(image: Path, layout: str) -> str:
+    """What is agreed to when an installer is put onto sticks. Raises BadArgument for an image that is not there."""
+    try:
+        status = image.stat()
+    except OSError as error:
+        raise BadArgument(f"The image “{image}” cannot be read ({error.strerror}).", "Check the name.") from error
+    return work_hash("media", image=[str(image.absolute()), status.st_size, status.st_mtime_ns], layout=layout)
+
+
+def check_size(
+    name: str, consent: Consent, full: bool, seed: int, told: Callable[[int], None] = lambda n: None
+) -> Probed:
     """Whether a stick is as large as it says; what it holds is lost. Raises Mismatch for one that is not."""
-    known = fresh_target(name, tail)
-    with closing(open_target(name, known.sector_size)) as target:
-        probed = probe_full(target.store, seed, told=told) if full else probe_quick(target.store, seed)
-        target.store.settle()
+    known = fresh_target(name, consent.tail)
+    if consent.confirmed is not None:  # one claim for the test, another for what is written after it
+        consent = replace(
+            consent, confirmed=msgspec.structs.replace(consent.confirmed, run=f"{consent.confirmed.run}-size")
+        )
+    work = consent.work or work_hash("size-check", full=full)
+    with claimed(consent, Asked("size-check", work, name, known.sector_size, known.holds)) as claim:
+        claim.begin()
+        store = claim.target.store
+        probed = probe_full(store, seed, told=told) if full else probe_quick(store, seed)
+        store.settle()
     if not probed.honest:
         raise Mismatch(
             f"“{name}” says that it has {both_text(known.size_bytes)}, and holds about {both_text(probed.real_bytes)}: "

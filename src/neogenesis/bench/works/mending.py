@@ -4,33 +4,43 @@ from __future__ import annotations
 
 import subprocess
 import tempfile
-from collections.abc import Iterator, Sequence
+import time
+import uuid
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
+from itertools import count
 from pathlib import Path
 from typing import ClassVar
 
+import msgspec
 from blake3 import blake3
 
-from neogenesis.bench.drives import confirm_tail, open_sealed, open_target
+from neogenesis.bench.drives import confirm_tail, insertion_of, known_files, open_sealed
 from neogenesis.bench.inside.booting import boot_drives, in_slots, read_boot_machine
 from neogenesis.bench.processes.exposed import exposed
 from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.utilities import find_tool
-from neogenesis.bench.works.planning import load_plan, new_id
+from neogenesis.bench.processes.work import Running, run_work
+from neogenesis.bench.register import Asked, Consent, allow_output, claimed, open_register
+from neogenesis.bench.works.planning import load_plan
 from neogenesis.core.boot import BootDrive, Forecast, forecast
 from neogenesis.core.boot.planned import planned_drive
 from neogenesis.core.boot.remedies import Remedies, Remedy, RemedyRow, checked_code, remedies_for, remedy_for
-from neogenesis.core.drive import Drive, Identity
+from neogenesis.core.drive import Drive, Identity, Sighting, refuse_wrong_tail
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, Refused, ToolFailed
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record, load, save
 from neogenesis.core.store import OverlayStore, ReadableStore, WritableStore
-from neogenesis.core.survey import survey_drive
-from neogenesis.core.transfer import check_tail
+from neogenesis.core.survey import Survey, survey_drive
+from neogenesis.core.work import work_hash
 
 _PIECE = 512
 _MOST_BYTES = 256 << 20
+_DAY_S = 86400
+#: What may be done to an old drive that stays in the machine: it gets an identity of its own.
+_OF_OLD = ("restamp-table", "restamp-volume")
 
 
 class Change(Record, frozen=True, kw_only=True):
@@ -56,7 +66,13 @@ class UndoRecord(Record, frozen=True, kw_only=True):
 
 
 class VolumeTools:
-    """Implements what remedies need done, through the distribution's utilities."""
+    """Implements what remedies need done, through the distribution's utilities.
+
+    The dates that they write are those of today's midnight, so that what is worked out twice comes out the same.
+    """
+
+    def __init__(self, new_id: Callable[[], str]) -> None:
+        self._new_id = new_id
 
     def copy_file(self, volume: WritableStore, source: str, target: str) -> None:
         with exposed(volume) as path, tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
@@ -72,7 +88,8 @@ class VolumeTools:
 
     def make_fat(self, volume: WritableStore, label: str) -> None:
         with exposed(volume) as path:
-            _run(["mkfs.fat", "-S", str(volume.sector_size), "-n", label, str(path)])
+            number = self._new_id()[:8]
+            _run(["mkfs.fat", "--invariant", "-i", number, "-S", str(volume.sector_size), "-n", label, str(path)])
 
     def clear_check_flag(self, volume: WritableStore) -> None:
         with exposed(volume) as path:
@@ -94,6 +111,7 @@ def _put(volume: Path, held: Path, target: str) -> None:
 
 def _run(arguments: list[str], allowed: tuple[int, ...] = (0,)) -> int:
     """Raises ToolFailed."""
+    midnight = str(int(time.time()) // _DAY_S * _DAY_S)
     done = subprocess.run(
         [find_tool(arguments[0]), *arguments[1:]],
         capture_output=True,
@@ -102,7 +120,13 @@ def _run(arguments: list[str], allowed: tuple[int, ...] = (0,)) -> int:
         check=False,
         stdin=subprocess.DEVNULL,
         start_new_session=True,
-        env={"MTOOLS_SKIP_CHECK": "1", "LC_ALL": "C", "PATH": "/usr/bin:/bin:/usr/sbin:/sbin"},
+        env={
+            "MTOOLS_SKIP_CHECK": "1",
+            "LC_ALL": "C",
+            "PATH": "/usr/bin:/bin:/usr/sbin:/sbin",
+            "SOURCE_DATE_EPOCH": midnight,
+            "E2FSPROGS_FAKE_TIME": midnight,
+        },
     )
     if done.returncode not in allowed:
         words = " ".join((done.stderr or done.stdout).split())[:200]
@@ -117,7 +141,7 @@ def _worked_out(remedy: Remedy) -> Iterator[list[tuple[int, bytes, bytes]]]:
     with tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
         overlay = OverlayStore(base, Path(folder) / "overlay", base.size_bytes)
         try:
-            remedy.do(overlay, VolumeTools())
+            remedy.do(overlay, VolumeTools(ids_of(remedy.drive)))
             yield list(_differences(base, overlay))
         finally:
             overlay.close()
@@ -152,11 +176,10 @@ def remedies_of(names: Sequence[str], machine_path: Path | None) -> Remedies:
     placed = in_slots(names, machine, machine_path.parent if machine_path is not None else None)
     rows = []
     with boot_drives(placed) as drives:
-        for remedy in remedies_for(drives, machine, new_id):
+        for remedy in remedies_for(drives, machine, ids_of):
             with _worked_out(remedy) as changes:
-                writes = tuple((at, at + len(old)) for at, old, _ in changes)
-            if writes:
-                rows.append(_row(remedy, writes))
+                if changes:
+                    rows.append(_row(remedy, changes))
     return Remedies(remedies=tuple(rows))
 
 
@@ -174,15 +197,15 @@ def look_at_start(names: Sequence[str], machine: Machine | None) -> BootLook:
     rows, mended = [], dict[str, Forecast]()
     with boot_drives([(name, "") for name in names]) as drives:
         found = forecast(drives, machine)
-        for remedy in remedies_for(drives, machine, new_id):
+        for remedy in remedies_for(drives, machine, ids_of):
             with tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
                 base = remedy.drive.store
                 with closing(OverlayStore(base, Path(folder) / "overlay", base.size_bytes)) as overlay:
-                    remedy.do(overlay, VolumeTools())
-                    writes = tuple((at, at + len(old)) for at, old, _ in _differences(base, overlay))
+                    remedy.do(overlay, VolumeTools(ids_of(remedy.drive)))
+                    changes = list(_differences(base, overlay))
                     mended[f"{remedy.code} {remedy.drive.name}"] = _with_mended(drives, remedy.drive, overlay, machine)
-            if writes:
-                rows.append(_row(remedy, writes))
+            if changes:
+                rows.append(_row(remedy, changes))
     return BootLook(found, tuple(rows), mended)
 
 
@@ -209,59 +232,173 @@ def _with_mended(
         again.close()
 
 
-def _row(remedy: Remedy, writes: tuple[tuple[int, int], ...]) -> RemedyRow:
-    return RemedyRow(code=remedy.code, text=remedy.text, drive=remedy.drive.name, risk=remedy.risk, writes=writes)
+def _row(remedy: Remedy, changes: Sequence[tuple[int, bytes, bytes]]) -> RemedyRow:
+    return RemedyRow(
+        code=remedy.code,
+        text=remedy.text,
+        drive=remedy.drive.name,
+        risk=remedy.risk,
+        writes=tuple((at, at + len(old)) for at, old, _ in changes),
+        changes=changes_digest(changes),
+    )
 
 
 def default_record(name: str, code: str) -> Path:
     return Path(f"{Path(name).name}-{code}.undo")
 
 
-def apply_remedy(code: str, name: str, tail: str, record: Path | None, machine_path: Path | None = None) -> UndoRecord:
-    """Do one remedy: recorded first, written, read back. Raises NeogenesisError; a refusal has written nothing."""
+def changes_digest(changes: Sequence[tuple[int, bytes, bytes]]) -> str:
+    """Of every byte that would change, where, and what would stand there then."""
+    digest = blake3()
+    for at, old, new in changes:
+        digest.update(b"%d %d " % (at, len(old)) + old + new)
+    return digest.hexdigest()
+
+
+def remedy_work(code: str, changes: str) -> str:
+    """What is agreed to when a drive is mended."""
+    return work_hash("remedy", code=code, changes=changes)
+
+
+def undo_work(record: UndoRecord) -> str:
+    """What is agreed to when a remedy is put back."""
+    return work_hash("undo", code=record.code, before=record.before_digest, after=record.after_digest)
+
+
+def apply_remedy(
+    code: str,
+    name: str,
+    consent: Consent,
+    record: Path | None,
+    machine_path: Path | None = None,
+    changes: str = "",
+    events: Sequence[EventsTo] = (),
+) -> UndoRecord:
+    """Do one remedy: recorded first, written, read back. Raises NeogenesisError; a refusal has written nothing.
+
+    `changes` is the digest of what was shown; anything else is refused. A stop is heard before the first byte.
+    """
     known, machine = checked_code(code), read_boot_machine(machine_path)
     place = record or default_record(name, code)
     if place.exists():
         raise BadArgument(f"“{place}” is there already; nothing was written.", "Name another record.")
-    with closing(open_sealed(name, grip="look")) as looked:
-        check_tail(tail, confirm_tail(looked.drive))
-    with boot_drives([(name, "")]) as drives:
-        remedy = remedy_for(known, drives[0], drives, machine, new_id)
-        if remedy is None:
-            raise Refused(
-                "nothing-to-mend", f"There is nothing to mend by {code}; nothing was written.", "Look at the remedies."
-            )
-        with _worked_out(remedy) as found:
-            changes = found
-        drive = drives[0].survey.drive
-    if not changes:
-        raise Refused("nothing-to-mend", f"{code} would change nothing; nothing was written.", "Look at the remedies.")
-    made = _record_of(code, drive, changes)
-    with closing(open_target(name, drive.sector_size)) as target:
-        if target.drive.size_bytes != drive.size_bytes:
-            raise Refused("changed", "The drive has another size now; nothing was written.", "Look at it anew.")
-        _refuse_unless(target.store, [(at, (old,)) for at, old, _ in changes])
-        save(place, made)
-        _write(target.store, [(at, new) for at, _, new in changes])
-        target.store.settle()
-    return made
+    allow_output(place, "undo", (name,), consent.bench)
+    if consent.tail is not None:
+        with closing(open_sealed(name, grip="look")) as looked:
+            refuse_wrong_tail(consent.tail, confirm_tail(looked.drive))
+
+    def body(running: Running) -> UndoRecord:
+        with boot_drives([(name, "")]) as drives:
+            remedy = remedy_for(known, drives[0], drives, machine, ids_of(drives[0]))
+            if remedy is None:
+                raise Refused(
+                    "nothing-to-mend",
+                    f"There is nothing to mend by {code}; nothing was written.",
+                    "Look at the remedies.",
+                )
+            with _worked_out(remedy) as found:
+                rows = found
+            survey = drives[0].survey
+        drive, digest = survey.drive, changes_digest(rows)
+        if not rows:
+            text = f"{code} would change nothing; nothing was written."
+            raise Refused("nothing-to-mend", text, "Look at the remedies.")
+        if changes and changes != digest:
+            text = "What would change now is not what was shown; nothing was written."
+            raise Refused("not-confirmed", text, "Look at the remedies anew.")
+        _refuse_copied(code, name, survey, consent)
+        made = _record_of(code, drive, rows)
+        work, total = remedy_work(code, digest), sum(len(old) for _, old, _ in rows)
+        holds = (f"{total} bytes in {len(rows)} places, kept in “{place.name}”",)
+        asked = Asked("remedy", work, name, drive.sector_size, holds, undoable=code in _OF_OLD)
+        with claimed(consent, asked) as claim:
+            store = claim.target.store
+            if claim.target.drive.size_bytes != drive.size_bytes:
+                raise Refused("changed", "The drive has another size now; nothing was written.", "Look at it anew.")
+            _refuse_unless(store, [(at, (old,)) for at, old, _ in rows])
+            running.frame.control.checkpoint()
+            claim.begin()
+            save(place, made)
+            _write(store, [(at, new) for at, _, new in rows], _tells(running))
+            store.settle()
+        return made
+
+    return run_work("remedy", body, place, events, check_only=consent.check_only, run=_run_of(consent))
 
 
-def undo_remedy(record: Path, name: str, tail: str) -> UndoRecord:
+def undo_remedy(record: Path, name: str, consent: Consent, events: Sequence[EventsTo] = ()) -> UndoRecord:
     """Put back what stood there; also after a remedy that was cut off. Raises NeogenesisError."""
     made = load(record, UndoRecord, "record of a remedy")
     _check_record(made, record.name)
     with closing(open_sealed(name, grip="look")) as looked:
-        check_tail(tail, confirm_tail(looked.drive))
         drive = looked.drive
+    if consent.tail is not None:
+        refuse_wrong_tail(consent.tail, confirm_tail(drive))
     if drive.size_bytes != made.size_bytes or (made.drive.serial and made.drive.serial != drive.serial):
         raise Refused("other-drive", "The record is of another drive; nothing was written.", "Name the right drive.")
     changes = [(c.start, bytes.fromhex(c.before), bytes.fromhex(c.after)) for c in made.changes]
-    with closing(open_target(name, drive.sector_size)) as target:
-        _refuse_unless(target.store, _in_pieces(changes))
-        _write(target.store, [(at, old) for at, old, _ in changes])
-        target.store.settle()
-    return made
+
+    def body(running: Running) -> UndoRecord:
+        holds = (f"what {made.code} wrote: {sum(len(old) for _, old, _ in changes)} bytes",)
+        asked = Asked("undo", undo_work(made), name, drive.sector_size, holds, undoable=True, resuming=True)
+        with claimed(consent, asked) as claim:
+            store = claim.target.store
+            _refuse_unless(store, _in_pieces(changes))
+            if _holds_all(store, [(at, old) for at, old, _ in changes]):
+                text = "The drive holds what stood there before already; there is nothing to put back."
+                raise Refused("nothing-to-undo", text, "Check that it is the drive that was mended.")
+            running.frame.control.checkpoint()
+            claim.begin()
+            _write(store, [(at, old) for at, old, _ in changes], _tells(running))
+            store.settle()
+        return made
+
+    return run_work("undo", body, record, events, check_only=consent.check_only, run=_run_of(consent))
+
+
+def _run_of(consent: Consent) -> str:
+    return consent.confirmed.run if consent.confirmed is not None else ""
+
+
+def _tells(running: Running) -> Callable[[int, int], None]:
+    """How far it is; what was begun is not stopped half-way."""
+    return lambda done, total: running.teller.progress("remedy", done, total)
+
+
+def _refuse_copied(code: str, name: str, survey: Survey, consent: Consent) -> None:
+    """Raises Refused for the old drive of a transfer, unless it gets another identity after that."""
+    register = open_register(consent.bench)
+    if register is None:
+        return
+    with closing(register):
+        sighting = Sighting(survey.drive.identity, "", known_files(name))
+        if code not in _OF_OLD and register.was_copied(sighting, survey.fingerprint):
+            raise Refused(
+                "sealed",
+                "This drive was copied from: it is an old drive, and stays as it is; nothing was written.",
+                "Mend the new drive.",
+            )
+
+
+def ids_of(drive: BootDrive) -> Callable[[], str]:
+    """New identities that come out the same when they are worked out again for this drive as it is put in now.
+
+    So what is shown is what is written, and no two drives or puttings-in share one.
+    """
+    survey = drive.survey
+    facts = [msgspec.to_builtins(survey.drive.identity), survey.fingerprint, insertion_of(drive.name)]
+    seed, given = work_hash("identities", facts=facts), count()
+
+    def one() -> str:
+        digest = blake3(f"{seed} {next(given)}".encode()).digest(length=16)
+        return str(uuid.UUID(bytes=digest, version=4)).upper()
+
+    return one
+
+
+def _holds_all(store: WritableStore, pieces: Sequence[tuple[int, bytes]]) -> bool:
+    medium = store.uncached()
+    return all(medium.read(at, len(data)) == data for at, data in pieces)
 
 
 def _in_pieces(changes: Sequence[tuple[int, bytes, bytes]]) -> list[tuple[int, tuple[bytes, ...]]]:
@@ -316,10 +453,15 @@ def _refuse_unless(store: WritableStore, wanted: Sequence[tuple[int, tuple[bytes
             )
 
 
-def _write(store: WritableStore, pieces: Sequence[tuple[int, bytes]]) -> None:
+def _write(
+    store: WritableStore, pieces: Sequence[tuple[int, bytes]], told: Callable[[int, int], None] = lambda *_: None
+) -> None:
     """Raises Mismatch when what is read back is not what was written."""
+    total, done = sum(len(data) for _, data in pieces), 0
     for at, data in pieces:
         store.write(at, data)
+        done += len(data)
+        told(done, total)
     store.sync()
     medium = store.uncached()
     for at, data in pieces:

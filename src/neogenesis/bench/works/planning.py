@@ -13,16 +13,17 @@ from neogenesis.bench.drives import OpenDrive, open_sealed, provider_of, same_by
 from neogenesis.bench.inside.surveying import survey
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.core.drive import Drive, Identity
-from neogenesis.core.errors import Refused
+from neogenesis.core.errors import BadRecord, Refused
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.job.saved import Saved
 from neogenesis.core.plan import Plan, Policy, check_plan, make_plan
 from neogenesis.core.plan.model import Target
 from neogenesis.core.record import load, to_json
 from neogenesis.core.survey import Survey, Surveyed, survey_drive
-from neogenesis.core.transfer import load_manifest, table_mark
+from neogenesis.core.transfer import RunFiles, load_manifest, table_mark
 from neogenesis.core.transfer.regions import RegionMap
 from neogenesis.core.units import binary_text, both_text
+from neogenesis.core.work.journal import belongs_to
 
 
 def new_id() -> str:
@@ -91,6 +92,23 @@ def usable_target(source: Surveyed, target: str) -> Target:
 def load_plan(path: Path) -> Plan:
     """Raises BadRecord for anything that is no plan of ours, or none that can be run."""
     return check_plan(load(path, Plan, "plan"), path.name)
+
+
+def refuse_begun(path: Path, force: bool) -> None:
+    """Raises Refused for the file of a plan whose transfer was begun and not finished: another plan would end that."""
+    journal = RunFiles(path).journal
+    if force or not path.exists() or not journal.exists():
+        return
+    try:
+        begun = belongs_to(journal, hash_of(load_plan(path))) and not RunFiles(path).manifest.exists()
+    except BadRecord:
+        return
+    if begun:
+        raise Refused(
+            "exists",
+            f"A transfer by the plan “{path.name}” was begun and is not finished; nothing was written.",
+            "Go on with it (transfer --resume), name another file, or add --force to give it up.",
+        )
 
 
 def hash_of(plan: Plan) -> str:

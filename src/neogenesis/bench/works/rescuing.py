@@ -9,30 +9,25 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
-from neogenesis.bench.drives import (
-    OpenDrive,
-    OpenTarget,
-    confirm_tail,
-    open_sealed,
-    open_target,
-    provider_of,
-    same_bytes,
-)
+import msgspec
+
+from neogenesis.bench.drives import OpenDrive, OpenTarget, open_sealed, provider_of, same_bytes, sighting_of
 from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.work import Running, only_worker, run_work
+from neogenesis.bench.register import Asked, Consent, OnlyChecked, allow_folder, allow_output, claimed
 from neogenesis.bench.works.names import named, write_names
-from neogenesis.core.drive import Drive, refuse_mounted
+from neogenesis.bench.works.planning import target_of
+from neogenesis.core.drive import Drive, Identity, refuse_mounted, refuse_wrong_tail
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.rescue import PASSES, MapEnds, Rescue, RescueMap, Rests, distrusted, load_map
 from neogenesis.core.salvage import Salvage, SalvageSummary, each_kind, wanted_files
 from neogenesis.core.store import WatchedStore
 from neogenesis.core.survey import survey_drive
 from neogenesis.core.system import Touched, files_touching
-from neogenesis.core.transfer import check_tail
 from neogenesis.core.units import both_text
-from neogenesis.core.work import Event
+from neogenesis.core.work import Event, work_hash
 
 #: Into so many stretches a drive is divided when a rescue tells how it stands.
 _STRETCHES = 480
@@ -100,6 +95,7 @@ class Rescued:
     lost_bytes: int
     open_bytes: int
     requested_bytes: int
+    lost: tuple[tuple[int, int], ...]
     touched: tuple[Touched, ...]
     names: Path
 
@@ -116,16 +112,24 @@ def parse_passes(text: str) -> tuple[tuple[str, ...], int]:
     return tuple(names) or PASSES, times_again
 
 
+def rescue_work(drive: Identity) -> str:
+    """What is agreed to when a drive is rescued onto another."""
+    return work_hash("rescue", source=msgspec.to_builtins(drive))
+
+
 def rescue_drive(
     drive: str,
     target: str,
     map_path: Path,
-    tail: str,
+    consent: Consent,
     passes: Sequence[str] = PASSES,
     times_again: int = 2,
     events: Sequence[EventsTo] = (),
+    moved: bool = False,
 ) -> Rescued:
     """Rescue `drive` onto `target`, which is made as an image file where there is none. Goes on with a map that exists.
+
+    `moved`: a drive without a serial came back at another place, which a person says; what was read tells as well.
 
     Raises Refused or BadArgument while nothing has been written, Stopped when the drive vanished or on request,
     Partial when something could not be read.
@@ -135,19 +139,31 @@ def rescue_drive(
         if same_bytes(drive, target):
             raise Refused("target-is-source", f"“{target}” is the old drive itself; it is sealed.", "Name another.")
         refuse_mounted(opened.drive)
-        made = _make_target(target, opened.drive, tail, map_path)
+        allow_output(map_path, "region-map", (drive, target), consent.bench)
+        made = _make_target(target, opened.drive, consent, map_path)
+        held = () if made or map_path.exists() else target_of(target, opened.drive.sector_size).holds
+        work = rescue_work(opened.drive.identity)
+        asked = Asked(
+            "rescue",
+            work,
+            target,
+            opened.drive.sector_size,
+            held,
+            sighting_of(opened),
+            resuming=made or map_path.exists(),
+        )
 
         def body(running: Running) -> Rescued:
-            with closing(open_target(target, opened.drive.sector_size)) as goal:
-                if not made:
-                    check_tail(tail, confirm_tail(goal.drive))
-                done = _rescue(opened, goal, map_path, passes, times_again, running)
+            with claimed(consent, asked) as claim:
+                done = _rescue(opened, claim.target, map_path, passes, times_again, running, claim.begin, moved)
+                claim.outcome = "lost" if done.lost_bytes or done.open_bytes else "done"
                 if done.touched:
                     running.frame.tell(named(done.touched))
                 return done
 
         clock = BenchClock(opened.hardware.pace, opened.hardware.passed_s)
-        return run_work("rescue", body, map_path, events, clock, _ended)
+        run = consent.confirmed.run if consent.confirmed is not None else ""
+        return run_work("rescue", body, map_path, events, clock, _ended, check_only=consent.check_only, run=run)
 
 
 def _ended(done: Rescued) -> Event:
@@ -158,7 +174,14 @@ def _ended(done: Rescued) -> Event:
 
 
 def _rescue(
-    opened: OpenDrive, goal: OpenTarget, map_path: Path, passes: Sequence[str], times_again: int, running: Running
+    opened: OpenDrive,
+    goal: OpenTarget,
+    map_path: Path,
+    passes: Sequence[str],
+    times_again: int,
+    running: Running,
+    begin: Callable[[], None],
+    moved: bool,
 ) -> Rescued:
     if goal.drive.size_bytes < opened.drive.size_bytes:
         raise Refused(
@@ -167,8 +190,9 @@ def _rescue(
     ends = MapEnds(opened.drive.identity, goal.drive.identity)
     found = RescueMap(opened.drive.size_bytes)
     if map_path.exists():
-        found = load_map(map_path, opened.drive.size_bytes, ends)
+        found = load_map(map_path, opened.drive.size_bytes, ends, moved)
         distrusted(found, opened.store, goal.store)
+    begin()
     hardware, outline = opened.hardware, Outline()
 
     def news(name: str, current: RescueMap) -> None:
@@ -200,7 +224,7 @@ def _rescue(
     return _result(rescue, map_path)
 
 
-def _make_target(target: str, drive: Drive, tail: str, map_path: Path) -> bool:
+def _make_target(target: str, drive: Drive, consent: Consent, map_path: Path) -> bool:
     """An empty image file of the drive's size, where nothing stands yet; the typed tail must fit its name."""
     home = provider_of(target)
     if not home.can_make(target):
@@ -211,7 +235,10 @@ def _make_target(target: str, drive: Drive, tail: str, map_path: Path) -> bool:
             f"“{target}” is gone, but its map is there; nothing was written.",
             "Bring it back, or name another map.",
         )
-    check_tail(tail, home.tail(Path(target)))
+    if consent.tail is not None:
+        refuse_wrong_tail(consent.tail, home.tail(Path(target)))
+    if consent.check_only:
+        raise OnlyChecked
     home.make(target, drive.size_bytes)
     return True
 
@@ -230,6 +257,7 @@ def _result(rescue: Rescue, map_path: Path) -> Rescued:
         rescue.map.total("lost"),
         rescue.map.total("postponed") + rescue.map.total("untried"),
         rescue.fetcher.requested_bytes,
+        tuple(rescue.map.ranges("lost")),
         tuple(touched),
         names,
     )
@@ -243,12 +271,14 @@ def salvage_files(
     exclude: Sequence[str],
     tell: Callable[[Sequence[tuple[str, int, int]]], None] = lambda kinds: None,
     events: Sequence[EventsTo] = (),
+    check_only: bool = False,
+    run: str = "",
 ) -> SalvageSummary:
     """Copy files out of a drive into `folder`; `tell` hears first how much there is of each kind.
 
     Raises Refused when there is no room, BadArgument, WriteFailed or Stopped.
     """
-    folder = folder.absolute()
+    folder = allow_folder(folder.absolute(), (drive,))
     with closing(open_sealed(drive, grip="hold")) as opened:
         refuse_mounted(opened.drive, "The drive")
 
@@ -264,6 +294,8 @@ def salvage_files(
                 text = f"No file was found to copy{why}; nothing was written."
                 raise Refused("nothing-found", text, "Check patterns.")
             tell(list(each_kind(wanted)))
+            if check_only:
+                raise OnlyChecked
             _make_folder(folder, sum(w.size_bytes for w in wanted))
             with only_worker(folder / "salvage"):
 
@@ -275,7 +307,7 @@ def salvage_files(
                 return salvage.run(wanted, left_out)
 
         clock = BenchClock(opened.hardware.pace)
-        return run_work("salvage", body, None, events, clock, _salvaged)
+        return run_work("salvage", body, None, events, clock, _salvaged, check_only=check_only, run=run)
 
 
 def _salvaged(done: SalvageSummary) -> Event:

@@ -6,22 +6,32 @@ import shutil
 import threading
 import time
 from collections.abc import Callable, Sequence
-from contextlib import closing, suppress
+from contextlib import closing, nullcontext, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
 
-from neogenesis.bench.drives import Hardware, OpenDrive, OpenTarget, confirm_tail, open_sealed, open_target, pace_of
+from neogenesis.bench.drives import (
+    Hardware,
+    OpenDrive,
+    OpenTarget,
+    confirm_tail,
+    open_sealed,
+    pace_of,
+    place_of,
+    sighting_of,
+)
 from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.work import Running, only_worker, run_work
+from neogenesis.bench.register import Asked, Consent, OnlyChecked, claimed
 from neogenesis.bench.works.filling import filler_of
 from neogenesis.bench.works.names import named, write_names
-from neogenesis.bench.works.planning import load_plan
+from neogenesis.bench.works.planning import hash_of, load_plan
 from neogenesis.bench.works.tools import FilesystemTools
-from neogenesis.core.drive import Drive
+from neogenesis.core.drive import Drive, Sighting, refuse_wrong_tail
 from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
@@ -30,48 +40,94 @@ from neogenesis.core.reinstall.returned import as_text
 from neogenesis.core.store import MemoryStore, ReadableStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.system import files_touching
-from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, check_tail, planned_target
+from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, planned_target
 from neogenesis.core.units import GIB, binary_text, both_text, decimal_text
 from neogenesis.core.work import Event, Frame, Outcome, SharedControl
 
 _WORTH_MEASURING_BYTES = GIB
 _LOOK_SECONDS = 15.0
 _MOST_NAMED = 5
+#: How a copy was checked, where that was not all of it.
+_CHECKED = {"sample": "a sample of it was checked", "none": "nothing of it was checked"}
 
 
-def run_transfer(plan_path: Path, tail: str, resume: bool, verify: Verify, events: Sequence[EventsTo] = ()) -> Outcome:
+@dataclass(frozen=True, slots=True)
+class Found:
+    """Where the drives of a plan are now, as a person says it; None to look where the plan saw them."""
+
+    source: str | None = None
+    target: str | None = None
+
+
+def run_transfer(
+    plan_path: Path,
+    consent: Consent,
+    resume: bool,
+    verify: Verify,
+    events: Sequence[EventsTo] = (),
+    found: Found = Found(),
+) -> Outcome:
     """Run a plan in this process. Events go to the file beside the plan, and to `events`.
 
     Exactly one outcome event is told, whatever happens. Raises NeogenesisError with its exit status.
     """
     plan_path = plan_path.absolute()
     plan, files = load_plan(plan_path), RunFiles(plan_path)
-    if plan.target.drive is not None:
-        check_tail(tail, confirm_tail(plan.target.drive))
+    if plan.target.drive is not None and consent.tail is not None:
+        refuse_wrong_tail(consent.tail, confirm_tail(plan.target.drive))
+    planned = planned_target(plan)
+    place = found.target or place_of(planned.path, planned.identity, "--target")
     _check_room(plan, plan_path)
     places = (EventsTo(str(files.events), anew=not resume), *events)
-    pace = pace_of(plan.target.drive.path) if plan.target.drive else 1.0
+    run = consent.confirmed.run if consent.confirmed is not None else ""
     if isinstance(plan.source, FreshSource):
         return run_work(
             "fresh",
-            lambda running: make_anew(plan, files, running.frame, resume, verify),
+            lambda running: make_anew(plan, files, place, consent, running.frame, resume, verify),
             plan_path,
             places,
-            BenchClock(pace),
-            lambda outcome: _final(outcome, "Everything was made and checked."),
+            BenchClock(pace_of(place)),
+            lambda outcome: _final(outcome, verify, "Everything was made and checked."),
             begins=False,
+            check_only=consent.check_only,
+            run=run,
         )
     old = plan.source.survey.drive
-    with closing(open_sealed(old.path, old.sector_size, "hold")) as source:
+    old_place = found.source or place_of(old.path, old.identity, "--source")
+    with closing(open_sealed(old_place, old.sector_size, "hold")) as source:
 
         def body(running: Running) -> Outcome:
-            outcome = carry_out(plan, files, source, source.store, running.frame, resume, verify)
+            outcome = carry_out(plan, files, source, source.store, place, consent, running.frame, resume, verify)
             if outcome.lost:
                 _name_files(plan, files, source, outcome, running.frame.tell)
             return outcome
 
-        clock = BenchClock(max(source.hardware.pace, pace))
-        return run_work("transfer", body, plan_path, places, clock, _final, begins=False)
+        clock = BenchClock(max(source.hardware.pace, pace_of(place)))
+        return run_work(
+            "transfer",
+            body,
+            plan_path,
+            places,
+            clock,
+            lambda outcome: _final(outcome, verify),
+            begins=False,
+            check_only=consent.check_only,
+            run=run,
+        )
+
+
+def _asked(plan: Plan, consent: Consent, kind: str, place: str, resume: bool, source: Sighting | None = None) -> Asked:
+    """What a claim is asked for, to run that plan."""
+    return Asked(
+        kind,
+        consent.work or hash_of(plan),
+        place,
+        plan.target.sector_size,
+        plan.target.holds,
+        source,
+        plan.source.survey.fingerprint,
+        resuming=resume,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,16 +140,18 @@ class Made:
 
 
 def make_several(
-    paths: Sequence[Path], tails: Sequence[str], resume: bool, verify: Verify, events: Sequence[EventsTo] = ()
+    paths: Sequence[Path], consents: Sequence[Consent], resume: bool, verify: Verify, events: Sequence[EventsTo] = ()
 ) -> list[Made]:
     """Run several plans without an old drive side by side; each has an outcome of its own.
 
     Raises NeogenesisError while nothing has been written.
     """
     plans = [load_plan(path) for path in paths]
-    for plan, tail in zip(plans, tails, strict=True):
-        check_tail(tail, confirm_tail(planned_target(plan)))
+    for plan, consent in zip(plans, consents, strict=True):
+        if consent.tail is not None:
+            refuse_wrong_tail(consent.tail, confirm_tail(planned_target(plan)))
         _check_room(plan, paths[0])
+    check_only = any(consent.check_only for consent in consents)
     found: list[Made | None] = [None] * len(paths)
 
     def body(running: Running) -> list[Made]:
@@ -106,10 +164,12 @@ def make_several(
 
             frame = Frame(SharedControl(running.frame.control), running.clock, tell_of)
             try:
-                with only_worker(path):
-                    outcome = make_anew(plan, RunFiles(path), frame, resume, verify)
+                with nullcontext() if check_only else only_worker(path):
+                    outcome = make_anew(plan, RunFiles(path), name, consents[index], frame, resume, verify)
                 found[index] = Made(path, outcome, None)
                 tell_of(Event(event="note", code="target-done", text="Made and checked."))
+            except OnlyChecked:
+                found[index] = Made(path, None, None)
             except NeogenesisError as error:
                 found[index] = Made(path, None, error)
                 tell_of(Event(event="note", code="target-dropped", text=error.text, remedy=error.remedy))
@@ -122,7 +182,7 @@ def make_several(
         return [made for made in found if made is not None]
 
     clock = BenchClock(pace_of(*(planned_target(plan).path for plan in plans)))
-    return run_work("fresh", body, None, events, clock, _all_made)
+    return run_work("fresh", body, None, events, clock, _all_made, check_only=check_only)
 
 
 def _all_made(made: list[Made]) -> Event:
@@ -134,16 +194,18 @@ def _all_made(made: list[Made]) -> Event:
     return Event(event="outcome", outcome="failed", text=text, remedy="Resume.")
 
 
-def make_anew(plan: Plan, files: RunFiles, frame: Frame, resume: bool, verify: Verify) -> Outcome:
-    """Run a plan that has no old drive: volumes are made, filled where it says so, and written."""
-    planned = planned_target(plan)
+def make_anew(
+    plan: Plan, files: RunFiles, place: str, consent: Consent, frame: Frame, resume: bool, verify: Verify
+) -> Outcome:
+    """Run a plan that has no old drive onto that which is at `place`: volumes are made, filled, and written."""
     system = plan.source.system if isinstance(plan.source, FreshSource) else None
     filled = None
     if system is not None:
         filled = filler_of(plan, system, files.work, frame.control.checkpoint)
-    with closing(open_target(planned.path, plan.target.sector_size)) as target:
-        nothing = MemoryStore(0, plan.target.sector_size)
-        ends = Ends(nothing, lambda: (Surveyed(NOTHING, {}), NOTHING.drive), target.store, target.drive, None)
+    with claimed(consent, _asked(plan, consent, "fresh", place, resume)) as claim:
+        nothing, target = MemoryStore(0, plan.target.sector_size), claim.target
+        look = Surveyed(NOTHING, {}), NOTHING.drive
+        ends = Ends(nothing, lambda: look, target.store, target.drive, None, claim.begin)
         outcome = Transfer(plan, ends, files, FilesystemTools(filled), frame, verify).run(resume)
         target.store.settle()
     if filled is not None and filled.left_out:
@@ -159,27 +221,32 @@ def carry_out(
     files: RunFiles,
     source: OpenDrive,
     store: ReadableStore,
+    place: str,
+    consent: Consent,
     frame: Frame,
     resume: bool,
     verify: Verify,
     surveyed: Surveyed | None = None,
+    kind: str = "transfer",
 ) -> Outcome:
-    """Run `plan` from an open drive, whose bytes come through `store`; raises NeogenesisError.
+    """Run `plan` from an open drive, whose bytes come through `store`, onto that at `place`; raises NeogenesisError.
 
     `surveyed` saves several transfers from one image a survey each; without it the old drive is looked at again.
     """
-    planned = planned_target(plan)
 
     def look() -> tuple[Surveyed, Drive]:
         drive = msgspec.structs.replace(source.drive, changed_ns=source.hardware.changed_ns())
         return surveyed or survey_drive(WatchedStore(store, frame.control.checkpoint), drive, open_tree), drive
 
-    with closing(open_target(planned.path, plan.target.sector_size)) as target:
-        _choose_reads(plan, source.hardware, frame)
+    with claimed(consent, _asked(plan, consent, kind, place, resume, sighting_of(source))) as claim:
+        target = claim.target
+        if not consent.check_only:
+            _choose_reads(plan, source.hardware, frame)
         told = Frame(frame.control, frame.clock, _with_temperatures(source.hardware, target, frame.tell))
-        ends = Ends(store, look, target.store, target.drive, source.hardware.busy_clock())
+        ends = Ends(store, look, target.store, target.drive, source.hardware.busy_clock(), claim.begin)
         outcome = Transfer(plan, ends, files, FilesystemTools(), told, verify).run(resume)
         target.store.settle()
+        claim.outcome = "lost" if outcome.lost else "done"
         return outcome
 
 
@@ -195,15 +262,17 @@ def _check_room(plan: Plan, plan_path: Path) -> None:
         )
 
 
-def _final(outcome: Outcome, well: str = "Everything was copied and checked.") -> Event:
-    figures = {
+def _final(outcome: Outcome, verify: Verify, well: str = "Everything was copied and checked.") -> Event:
+    figures: dict[str, object] = {
         "verified_bytes": outcome.verified_bytes,
         "seconds": round(outcome.seconds, 1),
         "manifest_hash": outcome.manifest_hash,
         "lost": outcome.lost,
     }
     lost = sum(end - start for start, end in outcome.lost)
-    text = well
+    text = well if verify == "full" else well.replace(" and checked", f", and {_CHECKED[verify]}")
+    if outcome.finished_before:
+        text = "It was finished before, and the new drive still holds it."
     if outcome.lost:
         text = f"Copied, but {lost} bytes of the old drive could not be read."
     return Event(

@@ -100,13 +100,14 @@ class Remedy:
 
 
 class RemedyRow(Record, frozen=True, kw_only=True):
-    """`writes` holds every byte that will change, half-open."""
+    """`writes` holds every byte that will change, half-open; `changes` is the digest of what stands there and will."""
 
     code: str
     text: str
     drive: str
     risk: Risk
     writes: tuple[tuple[int, int], ...]
+    changes: str = ""
     undo: bool = True
 
 
@@ -117,13 +118,15 @@ class Remedies(Record, frozen=True, kw_only=True):
     remedies: tuple[RemedyRow, ...]
 
 
-def remedies_for(drives: Sequence[BootDrive], machine: Machine | None, new_id: Callable[[], str]) -> Iterator[Remedy]:
-    """What would help these drives in this machine."""
+def remedies_for(
+    drives: Sequence[BootDrive], machine: Machine | None, ids_of: Callable[[BootDrive], Callable[[], str]]
+) -> Iterator[Remedy]:
+    """What would help these drives in this machine; `ids_of` gives what makes new identities for a drive, each time."""
     for place, drive in enumerate(drives):
         drive.place = place
     for drive in drives:
         for code in CODES:
-            found = remedy_for(code, drive, drives, machine, new_id)
+            found = remedy_for(code, drive, drives, machine, ids_of(drive))
             if found is not None and _is_wanted(code, drive, drives):
                 yield found
 

@@ -84,3 +84,13 @@ def refuse_mounted(drive: Drive, what: str = "The old drive") -> None:
             f"{what} is mounted or in use by this machine; nothing was written.",
             "Unmount it, after making sure that it is the right one.",
         )
+
+
+def refuse_wrong_tail(tail: str, expected: str) -> None:
+    """Raises Refused unless the last characters of the serial, or of the name where there is none, were typed."""
+    if not expected or tail.casefold() != expected.casefold():
+        raise Refused(
+            "confirm",
+            f"“{tail}” is not how the new drive ends; nothing was written.",
+            "Read the last four characters of its serial (or of its name) off the drive itself and type those.",
+        )

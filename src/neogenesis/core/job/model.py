@@ -22,6 +22,8 @@ class Job(Record, frozen=True, kw_only=True):
     `old_drive` and `new_drive` say where the drives were when they were chosen, as DRIVE arguments; `old_identity` and
     `new_identity` who they are, as JSON of an `Identity`, empty in records from before that was kept. `shelf` is where
     the job is kept: empty on the list, `archived`, or `removed` from sight; its logbook and dossier stay in any case.
+    `kept` is `here` while the old drive stays with the shop after the handover, `kept_until` the day until when; empty
+    while nobody has said so.
     """
 
     ticket: str
@@ -38,6 +40,8 @@ class Job(Record, frozen=True, kw_only=True):
     new_identity: str = ""
     contact: str = ""
     shelf: str = ""
+    kept: str = ""
+    kept_until: str = ""
 
     def identity(self, which: Which) -> Identity | None:
         """Who the old or the new drive is, if that is on record."""

@@ -6,6 +6,7 @@ the file alone tells; what only the drives can tell is asked at admission (`core
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import pairwise
 
@@ -30,6 +31,7 @@ from neogenesis.core.table import Partition
 #: The largest drive that anything here reckons with; figures beyond it are no sizes.
 _LARGEST_BYTES = 1 << 60
 _LARGEST_NUMBER = 1024
+_LARGEST_TYPE, _LARGEST_SIGNATURE = 0xFF, 0xFFFFFFFF
 _MOST_ENTRIES = 1 << 17
 _SECTORS = (512, 1024, 2048, 4096)
 #: A plan without these was not made by us: they are asked of every one.
@@ -52,6 +54,9 @@ def check_plan(plan: Plan, name: str) -> Plan:
 def _faults(plan: Plan) -> Iterator[str]:
     layout, survey, target = plan.layout, plan.source.survey, plan.target
     basic = [*_drive_faults(plan), *_partition_faults(survey.partitions, "the old drive")]
+    if any(sector not in _SECTORS for sector in (layout.sector_size, target.sector_size)):
+        yield from basic  # nothing more can be worked out
+        return
     if plan.intent == "exact":
         expected = layout_as_it_is(survey, target.size_bytes, target.sector_size)
         basic += [] if layout == expected else ["its layout is not that of the old drive"]
@@ -59,6 +64,7 @@ def _faults(plan: Plan) -> Iterator[str]:
             basic.append("the new drive is smaller than the old one")
     else:
         basic += _layout_faults(layout, survey)
+        basic += _kind_faults(plan)
     yield from basic
     if not basic:
         yield from _table_faults(plan)
@@ -102,13 +108,23 @@ def _partition_faults(partitions: Sequence[Partition], where: str) -> Iterator[s
 
 
 def _layout_faults(layout: Layout, survey: Survey) -> Iterator[str]:
-    seen: set[int] = set()
+    seen, ids = set[int](), Counter[str]()
+    old_ids = Counter(p.unique_id.casefold() for p in survey.partitions)
+    if layout.table == "mbr" and layout.disk_id and not _is_number(layout.disk_id, _LARGEST_SIGNATURE):
+        yield "the identity of the new drive is none that this kind of table can say"
     yield from _partition_faults(layout.partitions, "the layout")
     for p in layout.partitions:
         named = f"partition {p.number}"
         if p.number in seen:
             yield f"{named} stands in the layout twice"
         seen.add(p.number)
+        ids[p.unique_id.casefold()] += 1
+        if p.unique_id and ids[p.unique_id.casefold()] > max(1, old_ids[p.unique_id.casefold()]):
+            yield f"{named} has the identity of another one"
+        if layout.table == "mbr" and not _is_number(p.type_id, _LARGEST_TYPE):
+            yield f"{named} has a type that this kind of table cannot say"
+        if layout.table != "none" and p.start_bytes < layout.sector_size:
+            yield f"{named} lies over the table"
         if p.start_bytes % layout.sector_size or (p.size_bytes % layout.sector_size and layout.table != "none"):
             yield f"{named} does not start and end on a sector"
         if p.size_bytes <= 0 or p.end_bytes > layout.size_bytes:
@@ -119,6 +135,23 @@ def _layout_faults(layout: Layout, survey: Survey) -> Iterator[str]:
     for one, other in pairwise(ordered):
         if other.start_bytes < one.end_bytes:
             yield f"partitions {one.number} and {other.number} overlap"
+
+
+def _is_number(text: str, most: int) -> bool:
+    """Whether a hexadecimal text is a number up to `most`."""
+    try:
+        return 0 <= int(text, 16) <= most
+    except ValueError:
+        return False
+
+
+def _kind_faults(plan: Plan) -> Iterator[str]:
+    """The kind of table follows from the old drive, or from the machine; nobody chooses it in the file."""
+    old = plan.source.survey.table.kind
+    wanted = {"replace": old, "split": old, "beside": "mbr" if plan.policy.machine == "legacy" else "gpt"}
+    kind = wanted.get(plan.intent, plan.layout.table)
+    if plan.layout.table != kind:
+        yield f"its table is of the kind {plan.layout.table}, where it must be {kind}"
 
 
 def _table_faults(plan: Plan) -> Iterator[str]:

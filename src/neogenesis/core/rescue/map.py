@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 from blake3 import blake3
 
 from neogenesis.core.drive import Identity
@@ -128,8 +129,11 @@ class MapEnds:
     target: Identity
 
 
-def load_map(path: Path, size_bytes: int, ends: MapEnds) -> RescueMap:
-    """A map that was saved before; raises BadRecord when it is damaged or belongs to other drives."""
+def load_map(path: Path, size_bytes: int, ends: MapEnds, moved: bool = False) -> RescueMap:
+    """A map that was saved before; raises BadRecord when it is damaged or belongs to other drives.
+
+    `moved`: a person says that a drive without a serial is at another place now, so its place says nothing.
+    """
     found = load(path, RegionMap, "region map")
     at = 0
     for start, end, _ in found.regions:
@@ -138,12 +142,13 @@ def load_map(path: Path, size_bytes: int, ends: MapEnds) -> RescueMap:
         at = end
     if at != found.size_bytes:
         raise BadRecord(f"The region map “{path.name}” ends at byte {at}, not where its drive does.", "Restore a copy.")
-    if found.size_bytes != size_bytes or not (found.source or ends.source).may_be(ends.source):
+    of, onto = (_placeless(found.source), _placeless(found.target)) if moved else (found.source, found.target)
+    if found.size_bytes != size_bytes or not (of or ends.source).may_be(ends.source):
         raise BadRecord(
             f"The region map “{path.name}” belongs to another drive; nothing was written.",
             "Connect the drive that the rescue was begun on, or name another map.",
         )
-    if not (found.target or ends.target).may_be(ends.target):
+    if not (onto or ends.target).may_be(ends.target):
         raise BadRecord(
             f"The region map “{path.name}” belongs to another new drive, which holds what was read; nothing was "
             "written.",
@@ -157,6 +162,10 @@ def load_map(path: Path, size_bytes: int, ends: MapEnds) -> RescueMap:
             )
         result.samples[start * _STRETCHES // size_bytes] = (start, end, bytes.fromhex(digest))
     return result
+
+
+def _placeless(identity: Identity | None) -> Identity | None:
+    return msgspec.structs.replace(identity, path="") if identity is not None else None
 
 
 def _is_digest(text: str) -> bool:

@@ -3,11 +3,12 @@
 A transfer knows nothing of screens and of how drives are opened; it is handed stores, utilities and a clock.
 """
 
-from neogenesis.core.transfer.admission import check_tail, check_target, planned_target, table_mark
+from neogenesis.core.transfer.admission import check_target, planned_target, table_mark
+from neogenesis.core.transfer.ends import Ends, Verify
 from neogenesis.core.transfer.manifest import Manifest, load_manifest, verify_against
 from neogenesis.core.transfer.prepare import VolumeTools
 from neogenesis.core.transfer.records import RunFiles
-from neogenesis.core.transfer.run import Ends, Transfer, Verify
+from neogenesis.core.transfer.run import Transfer
 
 __all__ = [
     "Ends",
@@ -16,7 +17,6 @@ __all__ = [
     "Transfer",
     "Verify",
     "VolumeTools",
-    "check_tail",
     "check_target",
     "load_manifest",
     "planned_target",

@@ -23,18 +23,8 @@ from neogenesis.core.survey.survey import table_mark
 from neogenesis.core.transfer.readback import wrong_chunks
 from neogenesis.core.work import ZEROS, Chunk, ChunkLog, Journal
 
-__all__ = ["check_gates", "check_source", "check_tail", "check_target", "known_wrong", "planned_target", "table_mark"]
+__all__ = ["check_gates", "check_source", "check_target", "known_wrong", "planned_target", "table_mark"]
 _KNOWN_CHUNKS = 16
-
-
-def check_tail(tail: str, expected: str) -> None:
-    """The person typed the last characters of the serial, or of the name where there is none."""
-    if not expected or tail.casefold() != expected.casefold():
-        raise Refused(
-            "confirm",
-            f"“{tail}” is not how the new drive ends; nothing was written.",
-            "Read the last four characters of its serial (or of its name) off the drive itself and type those.",
-        )
 
 
 def check_gates(plan: Plan, surveyed: Surveyed) -> None:

@@ -9,46 +9,30 @@ so a cut never leaves a drive that looks finished.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any
 
 import msgspec
 from blake3 import blake3
 
-from neogenesis.core.drive import TABLE_AREA_BYTES, Drive
-from neogenesis.core.errors import Mismatch, NeogenesisError, Stopped
+from neogenesis.core.drive import TABLE_AREA_BYTES
+from neogenesis.core.errors import Mismatch, NeogenesisError, Refused, Stopped
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan, Step
 from neogenesis.core.plan.steps import Copy, MakeVolume
 from neogenesis.core.record import to_json
-from neogenesis.core.store import ReadableStore, WritableStore
-from neogenesis.core.survey import Surveyed
+from neogenesis.core.store import ReadableStore
 from neogenesis.core.transfer.admission import check_gates, check_source, check_target, known_wrong, table_mark
+from neogenesis.core.transfer.ends import Ends, Verify
 from neogenesis.core.transfer.pipeline import Batch, RunList, SourceReader
 from neogenesis.core.transfer.prepare import VolumeTools
 from neogenesis.core.transfer.progress import Progress
 from neogenesis.core.transfer.records import RunFiles, write_records
-from neogenesis.core.transfer.steps import execute
+from neogenesis.core.transfer.steps import execute, wrong_of
 from neogenesis.core.work import Chunk, ChunkLog, Event, Frame, Journal, JournalLimits, Outcome
 from neogenesis.core.work.control import Resting
 
-Verify = Literal["full", "sample", "none"]
 _CHECKPOINT_SECONDS = 2.0
 _CHECKPOINT_BYTES = 2 << 30
-
-
-@dataclass(frozen=True, slots=True)
-class Ends:
-    """The two drives, both open, the old one without any means to write.
-
-    `look` surveys the old drive as it is now. `busy_s` is a clock that tells how long its reads take, where it has one.
-    """
-
-    source: ReadableStore
-    look: Callable[[], tuple[Surveyed, Drive]]
-    target: WritableStore
-    target_drive: Drive
-    busy_s: Callable[[], float] | None = None
 
 
 class Transfer:
@@ -68,6 +52,7 @@ class Transfer:
         self.runs: dict[str, RunList] = {}
         self._began = frame.clock.now()
         self._step = -1
+        self._was_finished = False
         self._last_sync = frame.clock.now()
         self._waiting = ChunkLog()
         self._waiting_lost: list[tuple[int, int]] = []
@@ -89,7 +74,8 @@ class Transfer:
         )
         self._admit(resume and self.files.journal.exists())
         try:
-            if not self.journal.state.done:
+            self._was_finished = self.journal.state.done
+            if not self._was_finished:
                 for index, step in enumerate(self.plan.operations):
                     self._run_step(index, step)
                 self.journal.append([["done"]])
@@ -109,6 +95,7 @@ class Transfer:
         limits = JournalLimits(plan.layout.size_bytes, drive.size_bytes)
         if not resuming:
             check_target(plan, self.ends.target_drive, mark, False)
+            self.ends.begin()
             self.files.work.mkdir(0o700, exist_ok=True)
             for path in (self.files.manifest, self.files.regions):
                 path.unlink(missing_ok=True)
@@ -120,14 +107,32 @@ class Transfer:
             if journal.state.begun:
                 mark = plan.target.table_mark  # the new table may stand there already, whole or in part
             check_target(plan, self.ends.target_drive, mark, True)
+            self.journal = journal
+            if journal.state.done:
+                self._admit_finished()
+                return
             wrong = known_wrong(journal, target)
+            self.ends.begin()
         except NeogenesisError:
             journal.close()
             raise
-        self.journal = journal
         self.files.work.mkdir(0o700, exist_ok=True)
         if wrong:
             self.forget_wrong(wrong)
+
+    def _admit_finished(self) -> None:
+        """What is finished is read back, and never written again. Raises Refused where the drive was used since."""
+        chunks = self.journal.state.chunks
+        wrong, read = wrong_of(self) if self.verify != "none" else (known_wrong(self.journal, self.ends.target), 0)
+        if wrong:
+            raise Refused(
+                "changed-since",
+                f"This transfer was finished, and the new drive was changed since ({len(wrong)} of {len(chunks)} "
+                "pieces are not what was copied): somebody used it. Nothing was written.",
+                "Keep it as it is; to write it anew, plan again.",
+            )
+        if read > self.journal.state.verified_bytes:
+            self.journal.append([["verified", read]])
 
     def _run_step(self, index: int, step: Step) -> None:
         self.frame.control.checkpoint()
@@ -159,6 +164,7 @@ class Transfer:
             self.files.work.rmdir()
         return Outcome(
             kind="partial" if lost else "done",
+            finished_before=self._was_finished,
             copied_bytes=state.chunks.covered.total,
             verified_bytes=state.verified_bytes,
             lost=tuple(lost),

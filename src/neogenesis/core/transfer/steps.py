@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 import numpy as np
 from blake3 import blake3
@@ -12,7 +12,7 @@ from neogenesis.core.drive import TABLE_AREA_BYTES
 from neogenesis.core.errors import Refused
 from neogenesis.core.extent import Extents
 from neogenesis.core.judgement import judgement
-from neogenesis.core.plan import Step
+from neogenesis.core.plan import Plan, Step
 from neogenesis.core.plan.steps import (
     ClearTable,
     Copy,
@@ -23,18 +23,52 @@ from neogenesis.core.plan.steps import (
     WriteRanges,
     WriteTable,
 )
-from neogenesis.core.store import RangeView
-from neogenesis.core.transfer.pipeline import Origin, RunList, run_pipeline
-from neogenesis.core.transfer.prepare import prepared_volume
+from neogenesis.core.store import RangeView, ReadableStore
+from neogenesis.core.transfer.ends import Ends
+from neogenesis.core.transfer.ends import Verify as Checking
+from neogenesis.core.transfer.pipeline import Batch, Origin, RunList, SourceReader, run_pipeline
+from neogenesis.core.transfer.prepare import VolumeTools, prepared_volume
+from neogenesis.core.transfer.progress import Progress
 from neogenesis.core.transfer.readback import mismatch, wrong_chunks
+from neogenesis.core.transfer.records import RunFiles
 from neogenesis.core.transfer.table import clear_table, final_writes, not_there, write_in_order
 from neogenesis.core.units import MIB, round_down
-from neogenesis.core.work import ZEROS, Chunk, ChunkLog, Event
-
-if TYPE_CHECKING:
-    from neogenesis.core.transfer.run import Transfer
+from neogenesis.core.work import ZEROS, Chunk, ChunkLog, Event, Frame, Journal
 
 SAMPLE_CHUNKS = 512
+
+
+class Transfer(Protocol):
+    """What the executors work on: one transfer under way (`run.Transfer`)."""
+
+    plan: Plan
+    ends: Ends
+    files: RunFiles
+    tools: VolumeTools
+    frame: Frame
+    verify: Checking
+    plan_hash: str
+    journal: Journal
+    progress: Progress
+    reader: SourceReader
+    volumes: dict[int, tuple[ReadableStore, Extents | None]]
+    allocations: dict[int, Extents | None]
+    runs: dict[str, RunList]
+    busy_s: Callable[[], float]
+
+    def tell(self, event: Event) -> None: ...
+
+    def report(self, place: int, target: int, partition: int | None) -> None: ...
+
+    def fills(self, step: MakeVolume) -> Callable[[int], None]: ...
+
+    def forget_wrong(self, wrong: list[Chunk]) -> None: ...
+
+    def same_source(self) -> None: ...
+
+    def wrote(
+        self, batch: Batch, chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float
+    ) -> None: ...
 
 
 def execute(transfer: Transfer, step: Step, done: bool) -> None:
@@ -152,6 +186,15 @@ def _check_written(transfer: Transfer, written: dict[int, bytes]) -> None:
 def _verify(transfer: Transfer, step: Verify, done: bool) -> None:
     if done or transfer.verify == "none":
         return
+    wrong, read = wrong_of(transfer)
+    if wrong:
+        transfer.forget_wrong(wrong)
+        raise mismatch(wrong, transfer.plan.layout, transfer.journal.state.times_wrong)
+    transfer.journal.append([["verified", read]])
+
+
+def wrong_of(transfer: Transfer) -> tuple[list[Chunk], int]:
+    """Read back as it is wanted: the chunks that are not there, and how many bytes were read."""
     progress, state = transfer.progress, transfer.journal.state
     chosen = _to_verify(transfer)
     progress.begin("verify", int(sum(state.chunks.edges[chosen, 1] - state.chunks.edges[chosen, 0])))
@@ -163,11 +206,7 @@ def _verify(transfer: Transfer, step: Verify, done: bool) -> None:
         progress.add(sum(end - start for start, end, _ in some))
         transfer.report(0, some[-1].end, None)
 
-    wrong = wrong_chunks(transfer.ends.target.uncached(), ordered, told)
-    if wrong:
-        transfer.forget_wrong(wrong)
-        raise mismatch(wrong, transfer.plan.layout, state.times_wrong)
-    transfer.journal.append([["verified", progress.done]])
+    return wrong_chunks(transfer.ends.target.uncached(), ordered, told), progress.done
 
 
 def _to_verify(transfer: Transfer) -> np.ndarray[tuple[int], np.dtype[np.int64]]:

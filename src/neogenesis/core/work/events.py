@@ -43,7 +43,7 @@ class Event(Record, frozen=True, kw_only=True, omit_defaults=True, tag_field="sc
 
 
 class Outcome(Record, frozen=True, kw_only=True):
-    """How a transfer ended; nothing overwrites it."""
+    """How a transfer ended; nothing overwrites it. `finished_before`: it was asked to go on, and was done already."""
 
     kind: Literal["done", "partial"]
     copied_bytes: int
@@ -51,3 +51,4 @@ class Outcome(Record, frozen=True, kw_only=True):
     lost: tuple[tuple[int, int], ...]
     seconds: float
     manifest_hash: str
+    finished_before: bool = False

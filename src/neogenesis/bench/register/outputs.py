@@ -1,0 +1,169 @@
+"""The one door to files that a person names: none of them is a drive, an image, or somebody else's file.
+
+Our own partial files stand beside what they become, so a folder of devices is no place for them either.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import stat
+import zlib
+from collections.abc import Iterable
+from contextlib import closing, suppress
+from pathlib import Path
+from typing import Literal
+
+from neogenesis.bench.drives import provider_of
+from neogenesis.bench.drives.system import BlockSystem, file_key
+from neogenesis.bench.processes.folders import bench_folder
+from neogenesis.bench.register.register import Register
+from neogenesis.bench.register.rows import SqliteRows
+from neogenesis.core.errors import BadArgument, Refused
+
+Kind = Literal["plan", "events", "region-map", "undo", "proof", "table", "picture", "paper", "bundle", "log", "image"]
+_HEAD_BYTES = 1 << 16
+_STREAMS = ("events", "log")
+#: Character devices that swallow or pass on what is written to them.
+_PASSING = re.compile(r"/dev/(null|stdout|stderr|tty|fd/\d+)|/proc/self/fd/\d+")
+_DEVICES = Path("/dev")
+_LOG = re.compile(rb"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d,\d{3} [A-Z]+ neogenesis ")
+_MARK = b"Neogenesis"
+_PNG = b"\x89PNG\r\n\x1a\n"
+_ZIP_FIRST = b"versions"
+
+
+def allow_output(
+    path: Path, kind: Kind, of: Iterable[str] = (), bench: str = "", force: bool = False, head: bytes = b""
+) -> Path:
+    """`path`, if a file of that kind may be written there; `of` are the drives and images of the command.
+
+    `head` is how a table of that kind begins. Raises Refused: `output` for what is, or holds, a drive, whatever `force`
+    says; `exists` for any other file that is not one of ours of that kind, unless `force`.
+    """
+    if not path.name:
+        raise BadArgument("The name of the file is empty.", "Name one.")
+    if kind in _STREAMS and _PASSING.fullmatch(str(path)):
+        return path
+    try:
+        status = path.stat()
+    except OSError:
+        if _in_devices(path):
+            raise _is_drive(path, "it would stand among the devices") from None
+        return path
+    if kind in _STREAMS and stat.S_ISFIFO(status.st_mode):
+        return path
+    if stat.S_ISDIR(status.st_mode):
+        raise BadArgument(f"“{path}” is a folder.", "Name a file in it.")
+    if not stat.S_ISREG(status.st_mode):
+        raise _is_drive(path, "it is a device")
+    if _in_devices(path):
+        raise _is_drive(path, "it stands among the devices")
+    key = file_key(status)
+    for name in of:
+        if key in _backing(name):
+            same = "a drive of this command" if Path(name) == path else f"the same file as “{name}”"
+            raise _is_drive(path, f"it is {same}")
+    if BlockSystem().loops_on(status):
+        raise _is_drive(path, "a device stands on it")
+    if _is_known(bench, key, status.st_size):
+        raise _is_drive(path, "the register knows it as a drive")
+    if status.st_size and not _is_ours(path, kind, head):
+        if _looks_like_drive(path):
+            raise _is_drive(path, "it is an image")
+        if not force:
+            raise Refused(
+                "exists",
+                f"“{path}” is there already and is none of our files of that kind; nothing was written.",
+                "Name another file, or add --force to replace it.",
+            )
+    return path
+
+
+def allow_folder(path: Path, of: Iterable[str] = ()) -> Path:
+    """`path`, if files may be put into it. Raises Refused for a drive, BadArgument for any other file."""
+    if path.exists() and not path.is_dir():
+        if not path.is_file() or any(file_key(path.stat()) in _backing(name) for name in of) or _looks_like_drive(path):
+            raise _is_drive(path, "it is a device or an image")
+        raise BadArgument(f"“{path}” is a file.", "Name a folder.")
+    if _in_devices(path):
+        raise _is_drive(path, "it would stand among the devices")
+    return path
+
+
+def marked_picture(data: bytes) -> bytes:
+    """A PNG that says who made it, so that it may be made anew in the same place."""
+    if not data.startswith(_PNG):
+        return data
+    text = b"tEXt" + b"Software\0" + _MARK
+    chunk = (len(text) - 4).to_bytes(4, "big") + text + zlib.crc32(text).to_bytes(4, "big")
+    after = len(_PNG) + 25  # the header chunk stands first, with its 13 bytes
+    return data[:after] + chunk + data[after:]
+
+
+def _is_drive(path: Path, why: str) -> Refused:
+    return Refused(
+        "output", f"“{path}” is not written to: {why}; nothing was written.", "Name a file of its own for it."
+    )
+
+
+def _in_devices(path: Path) -> bool:
+    return _DEVICES in path.absolute().resolve().parents
+
+
+def _backing(name: str) -> set[str]:
+    with suppress(OSError):
+        return provider_of(name).backing(name)
+    return set()
+
+
+def _is_known(bench: str, key: str, size_bytes: int) -> bool:
+    """Whether the register knows a file as a drive; no where there is no bench. Raises Refused."""
+    file = (Path(bench) if bench and "://" not in bench else bench_folder()) / "jobs.db"
+    if not file.exists():
+        return False
+    rows = SqliteRows(file)
+    with rows.begin(writing=False) as now:
+        if not now.ask("SELECT name FROM sqlite_master WHERE name = 'drive'"):
+            return False
+    with closing(Register(rows)) as register:
+        return register.is_drive(key, size_bytes)
+
+
+def _is_ours(path: Path, kind: Kind, head: bytes) -> bool:
+    try:
+        with path.open("rb") as file:
+            first = file.read(_HEAD_BYTES)
+            file.seek(max(0, os.fstat(file.fileno()).st_size - _HEAD_BYTES))
+            last = file.read(_HEAD_BYTES)
+    except OSError:
+        return False
+    if kind == "table":
+        return bool(head) and first.startswith(head)
+    if kind == "log":
+        return _LOG.match(first) is not None
+    if kind == "picture":
+        return first.startswith(_PNG) and _MARK in first
+    if kind == "paper":
+        return first.startswith(b"%PDF-") and any(m in part for part in (first, last) for m in _paper_marks())
+    if kind == "bundle":
+        return first.startswith(b"PK") and _ZIP_FIRST in first[:80]
+    if kind == "image":
+        return False
+    return re.match(rb'\s*\{\s*"schema":\s*"neogenesis\.' + kind.encode() + rb"/", first) is not None
+
+
+def _paper_marks() -> tuple[bytes, ...]:
+    """The mark as PDF writers put it: plain, or in two-byte characters."""
+    return _MARK, _MARK.decode().encode("utf-16-be")
+
+
+def _looks_like_drive(path: Path) -> bool:
+    """Whether a file begins as drives and images do."""
+    try:
+        with path.open("rb") as file:
+            head = file.read(_HEAD_BYTES)
+    except OSError:
+        return True
+    table = head[510:512] == b"\x55\xaa" or b"EFI PART" in (head[512:520], head[4096:4104])
+    return table or head.startswith(b"QFI\xfb") or head[1080:1082] == b"\x53\xef" or head[65600:65608] == b"_BHRfS_M"

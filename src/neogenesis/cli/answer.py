@@ -1,0 +1,60 @@
+"""What a command answers when it is asked for JSON: one record, on standard output, whatever happens."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+import click
+
+from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.record import to_json
+from neogenesis.core.work.ending import ClosedGate, Ending, Refusal
+
+_STATUSES: dict[int, Literal["differs", "stopped", "lost", "failed"]] = {4: "lost", 5: "differs", 6: "stopped"}
+
+
+@dataclass(slots=True)
+class Answer:
+    """Of one run of the program. `given` tells that its record has been printed."""
+
+    command: str
+    as_json: bool
+    given: bool = field(default=False)
+
+    @classmethod
+    def to(cls, arguments: Sequence[str]) -> Answer:
+        """As the command line asks for it, also where that makes no sense otherwise."""
+        before = arguments[: arguments.index("--")] if "--" in arguments else arguments
+        return cls(next((a for a in arguments if not a.startswith("-")), ""), "--json" in before)
+
+    def end(self, **facts: Any) -> None:
+        """A work has come to its end."""
+        if self.as_json and not self.given:
+            records = tuple(str(path) for path in facts.pop("records", ()) if Path(path).exists())
+            self._print(Ending(command=self.command, records=records, **facts))
+
+    def fail(self, status: int, code: str, text: str, do: str) -> None:
+        """It ended with that exit status; a refusal is another record than an end."""
+        if not self.as_json or self.given:
+            return
+        if status in (2, 3):
+            gates = (ClosedGate(code=code, text=text),) if status == 3 else ()
+            word: Literal["refused", "usage"] = "refused" if status == 3 else "usage"
+            self._print(Refusal(command=self.command, status=word, code=code, text=text, do=do, gates=gates))
+        else:
+            word_of = _STATUSES.get(status, "failed")
+            self._print(Ending(command=self.command, status=word_of, code=code, text=f"{text} {do}".strip()))
+
+    def _print(self, record: Ending | Refusal) -> None:
+        self.given = True
+        click.echo(to_json(record).decode(), nl=False)
+
+
+def code_of(error: NeogenesisError, status: int) -> str:
+    """Of a refusal its gate; else what kind of failure it is."""
+    own = str(getattr(error, "code", ""))
+    words = {1: "failed", 2: "usage", 3: "record", 4: "lost", 5: "differs", 6: "stopped"}
+    return own or words.get(status, "failed")

@@ -1,0 +1,56 @@
+"""How a command of the shell ended, as a record: what a script reads instead of our words."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+from neogenesis.core.record import Record
+
+
+class LostFile(Record, frozen=True, kw_only=True):
+    """A file that lost bytes; `whole` tells that nothing of it is left."""
+
+    path: str
+    kind: str = ""
+    whole: bool = False
+
+
+class Ending(Record, frozen=True, kw_only=True):
+    """The end of a work. `lost` are half-open ranges of bytes of the source, `records` the files that tell more."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.outcome/1"
+
+    schema: str = SCHEMA
+    command: str = ""
+    status: Literal["done", "lost", "differs", "stopped", "failed"] = "done"
+    code: str = ""
+    text: str = ""
+    source: str = ""
+    target: str = ""
+    copied_bytes: int = 0
+    verified_bytes: int = 0
+    verified: Literal["full", "sample", "none"] = "none"
+    lost: tuple[tuple[int, int], ...] = ()
+    lost_files: tuple[LostFile, ...] = ()
+    seconds: float = 0.0
+    paused_seconds: float = 0.0
+    records: tuple[str, ...] = ()
+
+
+class ClosedGate(Record, frozen=True, kw_only=True):
+    code: str
+    text: str
+
+
+class Refusal(Record, frozen=True, kw_only=True):
+    """Nothing was written: a gate is closed, or the command was not understood."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.refusal/1"
+
+    schema: str = SCHEMA
+    command: str
+    status: Literal["refused", "usage"]
+    code: str
+    text: str
+    do: str
+    gates: tuple[ClosedGate, ...] = ()
