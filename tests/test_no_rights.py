@@ -95,6 +95,7 @@ def interpreter() -> str:
 def as_nobody(room: Path, *arguments: str | Path) -> subprocess.CompletedProcess[str]:
     environment = {
         **os.environ,
+        "NEOGENESIS_BENCH": str(room / "own-bench"),
         "HOME": str(room),
         "PYTHONPATH": os.pathsep.join(sys.path),
         "PYTHONDONTWRITEBYTECODE": "1",

@@ -16,7 +16,7 @@ import pytest
 from jeepney.bus_messages import message_bus
 from jeepney.io.blocking import open_dbus_connection
 
-from neogenesis.bench.drives import make_safe, open_sealed
+from neogenesis.bench.drives import make_safe, open_sealed, provider_of
 from neogenesis.bench.drives.hotplug import listen
 from neogenesis.bench.processes.awake import kept_awake
 from neogenesis.core.errors import BadArgument, Refused

@@ -148,7 +148,7 @@ def test_a_remedy_that_was_cut_off_is_put_back(tmp_path: Path, monkeypatch: pyte
     one = drive(tmp_path / "disk-one.img", "TOKEN-ONE", {})
     before, record = one.read_bytes(), tmp_path / "t.undo"
 
-    def cut(store: Any, pieces: Any) -> None:
+    def cut(store: Any, pieces: Any, *told: Any) -> None:
         for at, data in pieces[:after]:
             store.write(at, data)
         store.sync()

@@ -194,7 +194,8 @@ def test_profiles_that_cannot_be_true_are_refused_by_name(
     path = tmp_path / "m.machine.json"
     path.write_text(json.dumps(_HEAD | fields))
     found = neogenesis("swap", path, "--json", status=3)
-    assert says in found.stderr and found.stderr.count("\n") == 1 and not found.stdout
+    assert says in found.stderr and found.stderr.count("\n") == 1
+    assert json.loads(found.stdout)["schema"] == "neogenesis.refusal/1"
 
 
 def test_all_faults_are_named_at_once() -> None:

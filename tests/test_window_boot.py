@@ -84,6 +84,8 @@ def test_a_chain_that_breaks_is_mended_tried_and_put_back(at_boot: MainWindow, s
     assert "The firmware found the loader and started it." in texts(window)
     assert (window.job.dossier / "trial-boot.png").exists() and not view.display.picture.isNull()
     assert view._lists.isVisible() and not view.display.is_live
+    assert not view.undo.isEnabled()  # what was typed for the remedy confirms nothing more
+    view.tail.setText("41F2")
     view.undo.click()
     qtbot.waitUntil(lambda: not model.is_busy and not model.look.forecast.starts, timeout=60_000)
     assert digest(small_bench / "new.img") == before
@@ -91,7 +93,7 @@ def test_a_chain_that_breaks_is_mended_tried_and_put_back(at_boot: MainWindow, s
     qtbot.waitUntil(lambda: not model.is_busy, timeout=60_000)
     assert model.failure is None and model.look.forecast.starts and (window.job.dossier / "remedy-2.undo").exists()
     kinds = [e.kind for e in window.job.log()]
-    assert {"forecast", "remedy", "trial-boot", "remedy-undone"} <= set(kinds)
+    assert {"forecast", "remedy-start", "remedy-done", "trial-boot", "undo-start", "undo-done"} <= set(kinds)
 
 
 def test_a_trial_can_be_stopped_and_leaves_no_emulator(at_boot: MainWindow, qtbot: QtBot) -> None:

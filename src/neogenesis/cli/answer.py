@@ -13,6 +13,7 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.record import to_json
 from neogenesis.core.work.ending import ClosedGate, Ending, Refusal
 
+_PARTIAL = 4
 _STATUSES: dict[int, Literal["differs", "stopped", "lost", "failed"]] = {4: "lost", 5: "differs", 6: "stopped"}
 
 
@@ -38,8 +39,8 @@ class Answer:
 
     def fail(self, status: int, code: str, text: str, do: str) -> None:
         """It ended with that exit status; a refusal is another record than an end."""
-        if not self.as_json or self.given:
-            return
+        if not self.as_json or self.given or status == _PARTIAL:
+            return  # what is said of the source with that status stands beside a record that was printed
         if status in (2, 3):
             gates = (ClosedGate(code=code, text=text),) if status == 3 else ()
             word: Literal["refused", "usage"] = "refused" if status == 3 else "usage"

@@ -6,11 +6,11 @@ from pathlib import Path
 
 import click
 
-from neogenesis.bench.register import allow_output
+from neogenesis.bench.register import allow_output, marked_picture
 from neogenesis.cli.answer import Answer
 from neogenesis.cli.consenting import agreed, event_places, writes_to_drives
 from neogenesis.core.errors import NotSeen
-from neogenesis.core.record import to_json
+from neogenesis.core.record import save_bytes, to_json
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 _machine = click.option(
@@ -88,6 +88,8 @@ def trial_boot(
     names = [name for name, _ in in_slots(drives, known, machine.parent if machine is not None else None)]
     wants_legacy = legacy or (known is not None and known.firmware == "legacy")
     found = run_trial(Trial(names, known, wants_legacy, expect, seconds, screenshot, hardware))
+    if screenshot is not None and screenshot.exists():
+        save_bytes(screenshot, marked_picture(screenshot.read_bytes()))
     if as_json:
         click.echo(to_json(found).decode(), nl=False)
     else:

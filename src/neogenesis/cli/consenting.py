@@ -48,6 +48,12 @@ def writes_to_drives(command: F) -> F:
     return command
 
 
+def refuse_unasked(tails: Sequence[str], confirmed: Sequence[Path], check: bool) -> None:
+    """Raises BadArgument where nothing was agreed to, and nobody is there to be asked."""
+    if not (tails or confirmed or check or sys.stdin.isatty()):
+        raise BadArgument("To write, a drive needs --confirm.", "Read its tail off the drive.")
+
+
 def agreed(
     drives: Sequence[str],
     tails: Sequence[str],

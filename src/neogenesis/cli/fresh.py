@@ -366,6 +366,7 @@ def media(
         return
     chosen = sticks.fitting_layout(found) if layout == "fitting" else layout
     sticks.refuse_unfit(found, known, chosen)
+    sticks.refuse_unknown(found, drives)
     consents = _agreed(drives, more, sticks.media_work(image, layout))
     if check_size is not None and not more["check"]:
         for drive, consent in zip(drives, consents, strict=True):

@@ -22,7 +22,7 @@ from neogenesis.bench.works import imaging, planning, rescuing, transferring
 from neogenesis.cli import bench as bench_commands
 from neogenesis.cli import boot, fresh, judging, looks
 from neogenesis.cli.answer import Answer, code_of
-from neogenesis.cli.consenting import agreed, event_places, writes_to_drives
+from neogenesis.cli.consenting import agreed, event_places, refuse_unasked, writes_to_drives
 from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, say
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
@@ -251,6 +251,7 @@ def transfer(
     as_json: bool,
 ) -> None:
     """Run a plan."""
+    refuse_unasked(tails, confirmed, check)
     plan, files = planning.load_plan(plan_file), RunFiles(plan_file)
     new, old = plan.target.drive, plan.source.survey.drive.path
     target = new.path if new is not None else ""
@@ -395,6 +396,7 @@ def restore(
     image_now, onto = now_source or image_file, now_targets or targets
     if len(onto) != len(targets):
         raise BadArgument(f"{len(targets)} targets need as many --target.", "Say of each where it is now.")
+    imaging.refuse_one_drive_twice(onto)
     consents = agreed(onto, tails, confirmed, check, bench, imaging.restore_work(Path(image_now), policy))
     places = event_places(events, as_json, [image_now, *onto], bench)
     found = imaging.restore_image(image_now, onto, consents, policy, resume, verify, places)

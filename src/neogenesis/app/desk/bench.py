@@ -228,6 +228,11 @@ class Bench(QObject):
                 return []
         return self._held
 
+    def meet(self, dock: Dock) -> None:
+        """Put on record who the drive in that dock is. Raises Refused where the register takes nothing."""
+        if dock.sighting is not None and dock.docked is not None:
+            self._register.meet([(dock.sighting, dock.docked.name)])
+
     def held(self, dock: Dock, ticket: str) -> str:
         """Why a drive may not become the new one of a job, in words; empty where nothing is against it."""
         sighting = dock.sighting

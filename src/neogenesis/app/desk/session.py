@@ -59,6 +59,8 @@ class Session(QObject):
         dock = self.bench.dock_named(name)
         drive = dock.docked.drive if dock and dock.docked else None
         identity = msgspec.json.encode(drive.identity).decode() if drive else ""
+        if dock is not None:
+            self.bench.meet(dock)
         self.bench.update(self.ticket, **{f"{which}_drive": name, f"{which}_identity": identity})
         text = f"{drive.model} {drive.serial}".strip() if drive else name
         self.record("drive", f"{'Old' if which == 'old' else 'New'} drive: {text}")

@@ -274,17 +274,24 @@ class FirstBootModel(QObject):
             r for r in self.look.remedies if r.drive == new or (split and r.drive == old and r.code in _OF_OLD)
         )
 
-    def tail_of(self, remedy: RemedyRow) -> str:
-        """What is typed to confirm the drive that a remedy writes to."""
-        dock = self._session.old_dock() if remedy.drive == self._session.place("old") else self._session.new_dock()
+    def tail_of(self, drive: str) -> str:
+        """What is typed to confirm the drive that a remedy, or putting one back, writes to."""
+        dock = self._dock_of(drive)
         return confirm_tail(dock.docked.drive) if dock is not None and dock.docked else ""
+
+    def _dock_of(self, drive: str) -> Dock | None:
+        return self._session.old_dock() if drive == self._session.place("old") else self._session.new_dock()
+
+    @property
+    def last_mended(self) -> Mended | None:
+        """What would be put back."""
+        return self.record.remedies[-1] if self.record.remedies else None
 
     # Mending
 
     def subject_of(self, remedy: RemedyRow) -> str:
         """What a typed tail confirms: this change, on that drive as it is put in now."""
-        old = remedy.drive == self._session.place("old")
-        dock = self._session.old_dock() if old else self._session.new_dock()
+        dock = self._dock_of(remedy.drive)
         return f"{remedy.code} {remedy.changes} {dock.subject if dock is not None else ''}"
 
     def mend(self, remedy: RemedyRow, tail: str) -> bool:
@@ -318,7 +325,7 @@ class FirstBootModel(QObject):
         self, kind: str, arguments: list[str], work: str, drive: str, tail: str, words: str, facts: dict[str, str]
     ) -> bool:
         self.failure = None
-        dock = next((d for d in self._docks() if d.docked is not None and d.docked.name == drive), None)
+        dock = self._dock_of(drive)
         try:
             confirmed = self._session.confirmation(work, dock)
             path = self._session.keep_confirmation(confirmed)
@@ -333,9 +340,6 @@ class FirstBootModel(QObject):
             self._session.record(f"{kind}-failed", self.failure.sentence(), run=self._run)
         self.changed.emit()
         return self.mending
-
-    def _docks(self) -> list[Dock]:
-        return [d for d in (self._session.new_dock(), self._session.old_dock()) if d is not None]
 
     def _events_of(self, run: str) -> Path:
         return self._session.dossier / f"mending-{run[:8]}.events.jsonl"

@@ -271,15 +271,16 @@ class FirstBootView(StopView):
 
     def _show_orders(self) -> None:
         model, chosen = self._model, self._chosen()
-        expected = model.tail_of(chosen) if chosen is not None else ""
-        if chosen is not None:
-            self._subject.be(model.subject_of(chosen))
+        expected = model.tail_of(chosen.drive) if chosen is not None else ""
+        last = model.last_mended
+        undone = model.tail_of(last.drive) if last is not None else ""
+        self._subject.be(model.subject_of(chosen) if chosen is not None else f"undo {last.record if last else ''}")
         typed = self.tail.text().strip().casefold()
         fits = bool(typed) and typed == expected.casefold()
         self.mend.setEnabled(not model.is_busy and chosen is not None and fits)
         self.after.setVisible(model.is_fresh)
         self.undo.setVisible(bool(model.record.remedies))
-        self.undo.setEnabled(not model.is_busy and bool(typed))
+        self.undo.setEnabled(not model.is_busy and bool(typed) and typed == undone.casefold())
         self.again.setEnabled(not model.is_busy and bool(model.drives()))
         self.trial.setEnabled((model.trying or not model.is_busy) and bool(model.drives()))
         self.trial.setText(tr("Stop the trial") if model.trying else tr("Try it"))

@@ -100,6 +100,12 @@ def claimed(consent: Consent, asked: Asked) -> Iterator[Claimed]:
     with closing(open_sealed(asked.name, grip="look")) as looked:
         drive, mark = looked.drive, _mark(looked.store)
         sighting = sighting_of(looked, mark)
+    if drive.mounted:
+        raise Refused(
+            "mounted",
+            f"“{asked.name}” is mounted or in use; nothing was written.",
+            "Unmount it, after making sure that it is the right one.",
+        )
     refuse_alike(asked.name, drive)
     if consent.tail is not None:
         refuse_wrong_tail(consent.tail, confirm_tail(drive))

@@ -24,6 +24,19 @@ from neogenesis.core.errors import BadArgument, Refused
 Kind = Literal["plan", "events", "region-map", "undo", "proof", "table", "picture", "paper", "bundle", "log", "image"]
 _HEAD_BYTES = 1 << 16
 _STREAMS = ("events", "log")
+_NAMES: dict[Kind, str] = {
+    "plan": "plan",
+    "events": "record of events",
+    "region-map": "region map",
+    "undo": "record of a remedy",
+    "proof": "proof",
+    "table": "table",
+    "picture": "picture",
+    "paper": "paper",
+    "bundle": "report of a fault",
+    "log": "log",
+    "image": "image",
+}
 #: Character devices that swallow or pass on what is written to them.
 _PASSING = re.compile(r"/dev/(null|stdout|stderr|tty|fd/\d+)|/proc/self/fd/\d+")
 _DEVICES = Path("/dev")
@@ -68,13 +81,19 @@ def allow_output(
         raise _is_drive(path, "a device stands on it")
     if _is_known(bench, key, status.st_size):
         raise _is_drive(path, "the register knows it as a drive")
+    if status.st_size and kind == "image":
+        raise Refused(
+            "exists",
+            f"“{path}” exists already; a finished image is never written over, and nothing was written.",
+            "Name another file, or move that one away.",
+        )
     if status.st_size and not _is_ours(path, kind, head):
         if _looks_like_drive(path):
             raise _is_drive(path, "it is an image")
         if not force:
             raise Refused(
                 "exists",
-                f"“{path}” is there already and is none of our files of that kind; nothing was written.",
+                f"“{path}” is there already and is no {_NAMES[kind]} of ours; nothing was written.",
                 "Name another file, or add --force to replace it.",
             )
     return path
@@ -120,8 +139,11 @@ def _backing(name: str) -> set[str]:
 def _is_known(bench: str, key: str, size_bytes: int) -> bool:
     """Whether the register knows a file as a drive; no where there is no bench. Raises Refused."""
     file = (Path(bench) if bench and "://" not in bench else bench_folder()) / "jobs.db"
-    if not file.exists():
-        return False
+    try:
+        if not file.exists():
+            return False
+    except OSError:
+        return False  # a bench of somebody else
     rows = SqliteRows(file)
     with rows.begin(writing=False) as now:
         if not now.ask("SELECT name FROM sqlite_master WHERE name = 'drive'"):
@@ -148,8 +170,6 @@ def _is_ours(path: Path, kind: Kind, head: bytes) -> bool:
         return first.startswith(b"%PDF-") and any(m in part for part in (first, last) for m in _paper_marks())
     if kind == "bundle":
         return first.startswith(b"PK") and _ZIP_FIRST in first[:80]
-    if kind == "image":
-        return False
     return re.match(rb'\s*\{\s*"schema":\s*"neogenesis\.' + kind.encode() + rb"/", first) is not None
 
 

@@ -169,7 +169,9 @@ def refuse_written(writing: Iterable[Writing], drive: Sighting) -> None:
         if is_one(one.drive, drive):
             whose = f" of {one.ticket}" if one.ticket else ""
             raise Refused(
-                "in-use", f"The {one.kind}{whose} is writing to that drive; nothing more was written.", "Wait for it."
+                "in-use",
+                f"The drive is in use: the {one.kind}{whose} is writing to it; nothing more was written.",
+                "Wait for it, or stop it.",
             )
 
 
@@ -187,7 +189,11 @@ def open_register(bench: str = "") -> Register | None:
         return Register(UrlRows(bench))
     folder = Path(bench) if bench else bench_folder()
     file = folder / "jobs.db"
-    if not file.exists():
+    try:
+        exists = file.exists()
+    except OSError as error:
+        raise not_writable(error.strerror or "no folder") from error
+    if not exists:
         if not _made(folder, must=bool(bench)):
             return None
     else:
@@ -257,9 +263,12 @@ def _holdings(now: Transaction) -> list[Holding]:
         for which, text, place in ((role, old, old_place), ("new", new, new_place)):
             if (not text and not place) or (closed and which == "new"):
                 continue
-            drive = _sighting(text) if text else Sighting(Identity(path=place), files=known_files(place))
-            mark, files = known.get(drive.identity.key, ("", ""))
-            drive = Sighting(drive.identity, mark, frozenset(filter(None, files.split("|"))) | drive.files)
+            identity = _sighting(text).identity if text else Identity(path=place)
+            mark, files = known.get(identity.key, ("", ""))
+            below = frozenset(filter(None, files.split("|")))
+            if not below and place and not place.startswith("/dev/"):  # from before it was met
+                below = known_files(place)
+            drive = Sighting(identity, mark, below)
             done = which == "new" and (ticket, drive.identity.key) in wrote
             found.append(Holding(ticket, customer, which, drive, until if role == "kept" else "", done))
     return found

@@ -18,6 +18,7 @@ from typing import Any
 from neogenesis.bench.inside import surveying
 from neogenesis.bench.processes.folders import LIBRARY
 from neogenesis.bench.records.opening import open_records
+from neogenesis.bench.register import Consent
 from neogenesis.bench.simulated.demo_intakes import make_intakes
 from neogenesis.bench.simulated.library import make_library
 from neogenesis.bench.simulated.loaders import put_loaders
@@ -322,7 +323,8 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
     kiosk = planning.plan_for(surveyed, drive("museum-new"), None, Policy())
     save(path, kiosk)
     log("T-1041", 74.2, "plan", f"Plan written: {both_text(kiosk.estimate.bytes_to_copy)} to copy")
-    outcome = transferring.run_transfer(path, _DRIVES["museum-new"]["serial"][-4:], False, "full")
+    consent = Consent(tail=str(_DRIVES["museum-new"]["serial"])[-4:], bench=str(store.folder))
+    outcome = transferring.run_transfer(path, consent, False, "full")
     log(
         "T-1041",
         72.9,

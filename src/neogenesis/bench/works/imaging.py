@@ -108,6 +108,12 @@ def verify_record(record: Path, name: str, progress: Callable[[int, int], None] 
         opened.close()
 
 
+def refuse_one_drive_twice(targets: Sequence[str]) -> None:
+    """Raises BadArgument where two names lead to the same bytes."""
+    if any(same_bytes(one, other) for one, other in combinations(targets, 2)):
+        raise BadArgument("A target is named twice, or two of them are one drive.", "Name each new drive once.")
+
+
 def restore_work(image: Path, policy: Policy) -> str:
     """What is agreed to when an image is put onto drives: that image as it is now, in that way. Raises BadArgument."""
     try:
@@ -140,8 +146,7 @@ def restore_image(
 
     Afterwards each target has an outcome of its own. Raises NeogenesisError while nothing has been written.
     """
-    if any(same_bytes(one, other) for one, other in combinations(targets, 2)):
-        raise BadArgument("A target is named twice, or two of them are one drive.", "Name each new drive once.")
+    refuse_one_drive_twice(targets)
     check_only = any(consent.check_only for consent in consents)
     run = next((c.confirmed.run for c in consents if c.confirmed is not None), "")
     with closing(open_sealed(image, grip="hold")) as opened:

@@ -55,6 +55,7 @@ _OWN_SUMS = (".sha512", ".sha256", ".sha1", ".md5", ".sha512sum", ".sha256sum", 
 _SIGNATURES = (".sig", ".asc", ".gpg", ".minisig")
 _LARGEST_SUMS, _PIECE, _MOST_FILES = 4 << 20, 1 << 20, 1_000_000
 _SPLIT_MIB = "3800"
+_SECTOR = 512
 
 
 @dataclass(frozen=True, slots=True)
@@ -291,12 +292,6 @@ def refuse_unfit(found: Inspected, machine: Machine | None, layout: str) -> None
         raise Refused(
             "checksum", f"“{name}” is not what {found.checksum_file} says; nothing was written.", "Fetch it again."
         )
-    if found.kind == "unknown":
-        raise Refused(
-            "no-image",
-            f"“{name}” is neither the image of a disc nor that of a drive; nothing was written.",
-            "Give the right file.",
-        )
     why = unsuitable(found, machine)
     if why:
         raise Refused("machine", f"“{name}”: {why} Nothing was written.", "Take an image for this machine.")
@@ -310,6 +305,22 @@ def refuse_unfit(found: Inspected, machine: Machine | None, layout: str) -> None
             f"The files of “{name}” hold no loader that UEFI looks for; nothing was written.",
             "Write it with --layout sectors.",
         )
+
+
+def refuse_unknown(found: Inspected, drives: Sequence[str]) -> None:
+    """Raises Refused for a file that is no image that is known here, onto a drive that holds anything."""
+    if found.kind != "unknown":
+        return
+    for drive in drives:
+        held = fresh_target(drive).holds
+        if held or found.size_bytes < _SECTOR:
+            why = f"and “{drive}” holds {held[0]}" if held else "and smaller than a sector"
+            raise Refused(
+                "no-image",
+                f"“{Path(found.path).name}” is neither the image of a disc nor that of a drive, {why}; nothing was "
+                "written.",
+                "Give the right file, or a stick that holds nothing.",
+            )
 
 
 def fitting_layout(found: Inspected) -> str:

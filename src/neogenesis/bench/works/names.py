@@ -6,6 +6,7 @@ import csv
 from collections.abc import Sequence
 from pathlib import Path
 
+from neogenesis.core.csv_rows import plain_row
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.system import Touched
 from neogenesis.core.work import Event
@@ -36,6 +37,6 @@ def write_names(path: Path, touched: Sequence[Touched]) -> None:
         with path.open("w", newline="", encoding="utf-8", errors="surrogateescape") as file:
             rows = csv.writer(file)
             rows.writerow(["partition", "path", "size_bytes", "lost_bytes"])
-            rows.writerows((t.partition, t.path, t.size_bytes, t.touched_bytes) for t in touched)
+            rows.writerows(plain_row((t.partition, t.path, t.size_bytes, t.touched_bytes)) for t in touched)
     except OSError as error:
         raise BadRecord(f"“{path}” cannot be written ({error.strerror}).", "Free space there.") from error

@@ -14,6 +14,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from decimal import ROUND_HALF_UP, Decimal
 
+from neogenesis.core.csv_rows import plain_row
 from neogenesis.core.decide.case import Facts
 from neogenesis.core.decide.numbers import numbers
 from neogenesis.core.decide.times import percentiles
@@ -118,12 +119,13 @@ def as_csv(found: Fleet) -> str:
     rows = csv.writer(out, lineterminator="\n")
     rows.writerow(("machine", "seats", "cost_p10", "cost_p50", "cost_p90", "hands_p50_s", "alone_p50_s"))
     for r in found.rows:
-        rows.writerow((r.seats.title, r.seats.count, *r.cost, f"{r.hands_s[1]:.0f}", f"{r.alone_s[1]:.0f}"))
+        hours = (f"{r.hands_s[1]:.0f}", f"{r.alone_s[1]:.0f}")
+        rows.writerow(plain_row((r.seats.title, r.seats.count, *r.cost, *hours)))
     rows.writerow(())
     rows.writerow(("batch", "machines", "start_s", "end_s"))
     for n, b in enumerate(found.batches, 1):
         machines = "; ".join(f"{count} {title}" for title, count in b.machines)
-        rows.writerow((n, machines, f"{b.start_s:.0f}", f"{b.end_s:.0f}"))
+        rows.writerow(plain_row((n, machines, f"{b.start_s:.0f}", f"{b.end_s:.0f}")))
     return out.getvalue()
 
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Literal
 
+from neogenesis.core.csv_rows import plain_row
 from neogenesis.core.fit.match import Match
 from neogenesis.core.fit.numbers import numbers
 from neogenesis.core.fit.part import Part
@@ -119,5 +120,5 @@ def as_csv(lines: Sequence[Line]) -> str:
     rows.writerow(("list", "what", "count", "for", "price"))
     for line in lines:
         price = "" if line.price is None else f"{line.price:.2f}"
-        rows.writerow((line.group, line.what, line.count, line.why, price))
+        rows.writerow(plain_row((line.group, line.what, line.count, line.why, price)))
     return out.getvalue()

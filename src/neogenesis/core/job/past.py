@@ -14,6 +14,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from neogenesis.core.csv_rows import plain_row
 from neogenesis.core.decide.numbers import numbers
 from neogenesis.core.job.model import LogEntry
 
@@ -103,5 +104,6 @@ def as_csv(outcomes: Iterable[Outcome]) -> str:
     rows = csv.writer(out, lineterminator="\n")
     rows.writerow(("ticket", "at", "kind", "planned_p10_s", "planned_p50_s", "planned_p90_s", "actual_s", "within"))
     for o in outcomes:
-        rows.writerow((o.ticket, o.at, o.kind, *(f"{n:.1f}" for n in o.planned), f"{o.actual_s:.1f}", o.within))
+        planned = (f"{n:.1f}" for n in o.planned)
+        rows.writerow(plain_row((o.ticket, o.at, o.kind, *planned, f"{o.actual_s:.1f}", o.within)))
     return out.getvalue()
