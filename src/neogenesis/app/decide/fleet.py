@@ -16,6 +16,7 @@ from neogenesis.app.language import said, tr, trn
 from neogenesis.app.parts.controls import Choice, button, clear, label, row, stack
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import time_range
+from neogenesis.bench.register import allow_output
 from neogenesis.core.decide.fleet import Fleet, Seats, as_csv, fleet
 from neogenesis.core.decide.ways import Way
 from neogenesis.core.errors import BadArgument, NeogenesisError
@@ -283,7 +284,7 @@ class FleetSheet(QDialog):
         if self.fleet is None:
             return
         try:
-            save_bytes(path, as_csv(self.fleet).encode())
+            save_bytes(allow_output(path, "table", force=True), as_csv(self.fleet).encode())
         except NeogenesisError as error:
             self._fault.setText(said(error.sentence()))
 

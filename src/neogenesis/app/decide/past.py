@@ -15,6 +15,7 @@ from neogenesis.app.desk.bench import Bench
 from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.parts.controls import button, clear, label, read_through, row, stack
 from neogenesis.app.theme.look import SMALL, look
+from neogenesis.bench.register import allow_output
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job.past import Learned, Outcome, as_csv, learned
 from neogenesis.core.record import save_bytes
@@ -130,7 +131,7 @@ class PastSheet(QDialog):
 
     def save_csv(self, path: Path) -> None:
         try:
-            save_bytes(path, as_csv(self._bench.past).encode())
+            save_bytes(allow_output(path, "table", force=True), as_csv(self._bench.past).encode())
         except NeogenesisError as error:
             self._said.setText(said(error.sentence()))
         else:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from datetime import datetime
 from pathlib import Path
 
 import msgspec
@@ -16,6 +17,8 @@ from neogenesis.core.job.route import position
 from neogenesis.core.job.saved import Saved, saved_in
 from neogenesis.core.record import save
 from neogenesis.core.work import Confirmation
+
+_YOUNG_S = 3.0
 
 
 def new_run() -> str:
@@ -95,6 +98,17 @@ class Session(QObject):
     def saved(self) -> tuple[Saved, ...]:
         """Files that hold what was on the old drive, the newest first, as long as they are there."""
         return tuple(one for one in saved_in(self.log()) if Path(one.place).is_file())
+
+    def is_young(self, run: str) -> bool:
+        """Whether the beginning of a run is on record since a moment ago: whoever wrote it may be starting it still."""
+        entry = next((e for e in self.log() if e.figures.get("run") == run), None)
+        if entry is None or not run:
+            return False
+        try:
+            age = datetime.fromisoformat(self.bench.clock.wall()) - datetime.fromisoformat(entry.at)
+        except (ValueError, TypeError):
+            return False
+        return 0 <= age.total_seconds() < _YOUNG_S
 
     # What a person agrees to
 

@@ -357,9 +357,13 @@ class FirstBootModel(QObject):
         if not begun:
             return
         entry = begun[-1]
-        self._follow(str(entry.figures.get("run", "")))
-        record = self._session.dossier / str(entry.figures.get("record", ""))
-        self._errand.join(self._events_of(self._run), worker.running_worker(record) or 0)
+        run = str(entry.figures.get("run", ""))
+        running = worker.running_worker(self._session.dossier / str(entry.figures.get("record", "")))
+        if running is None and self._session.is_young(run):  # another window is starting it
+            QTimer.singleShot(_AGAIN_MS, self.look_again)
+            return
+        self._follow(run)
+        self._errand.join(self._events_of(self._run), running or 0)
         if not self._errand.lives:
             self._mended()
 

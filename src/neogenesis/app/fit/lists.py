@@ -12,6 +12,7 @@ from neogenesis.app.fit.prints import GROUP_WORDS, print_fit
 from neogenesis.app.language import mark, said, tr
 from neogenesis.app.parts.controls import button, label, read_through, row, stack
 from neogenesis.app.theme.look import look
+from neogenesis.bench.register import allow_output
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.fit.lists import as_csv
 from neogenesis.core.record import save_bytes
@@ -71,7 +72,9 @@ class ListsSheet(QDialog):
             self.save_csv(Path(name))
 
     def save_csv(self, path: Path) -> None:
-        self._do(lambda: save_bytes(path, as_csv(self._model.lists()).encode()), path)
+        self._do(
+            lambda: save_bytes(allow_output(path, "table", force=True), as_csv(self._model.lists()).encode()), path
+        )
 
     def _ask_print(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, tr("Print"), str(self._desk.dossier / "fit.pdf"), "PDF (*.pdf)")

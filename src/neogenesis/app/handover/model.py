@@ -113,6 +113,7 @@ class HandoverModel(QObject):
         kept = self.kept_drive
         if kept is not None:
             save_kept(self._session.dossier, ended(kept, how, datetime.now().date()))
+            self._session.bench.update(self._session.ticket, kept=how)
             wiped = how == "wiped"
             self._session.record("old-drive", f"Old drive {'wiped' if wiped else 'given back'}: {kept.drive}", how=how)
             self.changed.emit()
@@ -129,5 +130,6 @@ class HandoverModel(QObject):
         kept = kept_drive(later, name, datetime.now().date())
         if kept is not None:
             save_kept(self._session.dossier, kept)
-        self._session.bench.update(self._session.ticket, stop="handover", closed=True)
+        here = {"kept": "here" if kept is not None else "", "kept_until": kept.until if kept is not None else ""}
+        self._session.bench.update(self._session.ticket, stop="handover", closed=True, **here)
         self.changed.emit()

@@ -15,6 +15,7 @@ from neogenesis.app.plan.canvas import PlanCanvas
 from neogenesis.app.theme.look import look
 from neogenesis.app.theme.tokens import DAY
 from neogenesis.app.words import nominal, tail
+from neogenesis.bench.register import allow_output
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.job import Report, Shop
 from neogenesis.core.plan import Plan
@@ -156,6 +157,7 @@ def pdf_writer(title: str, pdf: Path, shop: Shop) -> QPdfWriter:
         pdf.open("wb").close()
     except OSError as error:
         raise BadRecord(f"“{pdf}” cannot be written ({error.strerror}).", "Choose another place.") from error
+    allow_output(pdf, "paper", force=True)
     writer = QPdfWriter(str(pdf))
     writer.setTitle(title)
     writer.setCreator("Neogenesis")

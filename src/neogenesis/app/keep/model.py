@@ -117,6 +117,9 @@ class KeepModel(QObject):
             return
         if kept == self.kept and self.state == "ended":
             return
+        if not kept.process and self._session.is_young(kept.run):  # another window is starting it
+            QTimer.singleShot(_AGAIN_MS, self.look_again)
+            return
         self.kept, self.heard, self.failure = kept, Heard(), None
         self._errand.join(self._events_of(kept.run), kept.process)
         if self._errand.lives:

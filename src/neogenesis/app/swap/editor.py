@@ -30,6 +30,7 @@ from neogenesis.app.swap.canvas import outline_in, paint_outline, place_in
 from neogenesis.app.swap.model import SwapModel
 from neogenesis.app.swap.pieces import paint_piece
 from neogenesis.app.theme.look import look
+from neogenesis.bench.register import allow_output
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.machine import Machine, read_machine
 from neogenesis.core.machine.model import Fastener, Step
@@ -384,7 +385,7 @@ class ProfileEditor(QDialog):
     def share(self, path: Path) -> None:
         """Write the profile as it is now."""
         try:
-            save(path, self.machine)
+            save(allow_output(path, "plan", force=True), self.machine)
         except NeogenesisError as error:
             self._fault.setText(said(error.sentence()))
 

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import subprocess
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
-from typing import Literal
+from typing import ClassVar, Literal
 
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
@@ -23,12 +24,14 @@ from neogenesis.app.transfer.progress import Progress
 from neogenesis.app.words import tail
 from neogenesis.bench.drives import Parting, confirm_tail, make_safe
 from neogenesis.bench.processes import worker
+from neogenesis.bench.processes.living import lives, process_name
 from neogenesis.bench.works import begun
 from neogenesis.bench.works.planning import hash_of
-from neogenesis.core.errors import CannotRecord, NeogenesisError
+from neogenesis.core.errors import BadRecord, CannotRecord, NeogenesisError
 from neogenesis.core.estimate import Estimate, estimate
 from neogenesis.core.job import Which
 from neogenesis.core.plan import Gate, Plan
+from neogenesis.core.record import Record, load, save
 from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import both_text
 from neogenesis.core.work import Event, short_hash
@@ -39,6 +42,16 @@ WHICH: dict[Which, str] = {"old": mark("old"), "new": mark("new")}
 _POLL_MS = 120
 _AGAIN_MS = 1000
 _STATES: dict[str, State] = {"start": "running", "paused": "paused", "resumed": "running"}
+
+
+class BegunBy(Record, frozen=True, kw_only=True):
+    """Which process a run was given to."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.worker/1"
+
+    schema: str = SCHEMA
+    run: str
+    process: str
 
 
 class TransferModel(QObject):
@@ -62,6 +75,7 @@ class TransferModel(QObject):
         self.busy_elsewhere: Callable[[], bool] = lambda: False
         self._process: subprocess.Popen[bytes] | None = None
         self._run = ""
+        self._worker_path = session.dossier / "plan.worker.json"
         self._events = EventFile(self.files.events)
         self._timer = QTimer(self)
         self._timer.setInterval(_POLL_MS)
@@ -79,9 +93,31 @@ class TransferModel(QObject):
 
     def look_again(self) -> None:
         """Another window or a command may have begun it, or brought it to its end."""
-        if self._process is None and not self.is_active and worker.running_worker(self.path) is not None:
+        if self._process is None and not self.is_active and (self._runs() or self._is_beginning()):
             self._attach()
             self.changed.emit()
+
+    def _runs(self) -> bool:
+        """Whether a worker is at it: it holds the lock of the plan, or is on its way to that."""
+        if worker.running_worker(self.path) is not None:
+            return True
+        begun_by = self._begun_by()
+        return begun_by is not None and begun_by.run == self._run and lives(begun_by.process)
+
+    def _is_beginning(self) -> bool:
+        """Whether its beginning is on record since a moment ago, and no worker yet: another window is starting it."""
+        if not self._end_is_missing():
+            return False
+        begun_by = self._begun_by()
+        if begun_by is not None and begun_by.run == self._run:
+            return lives(begun_by.process)
+        return self._session.is_young(self._run)
+
+    def _begun_by(self) -> BegunBy | None:
+        try:
+            return load(self._worker_path, BegunBy, "record of a worker")
+        except NeogenesisError:
+            return None
 
     def _attach(self) -> None:
         """Find out where the transfer of the written plan stands."""
@@ -90,7 +126,8 @@ class TransferModel(QObject):
         if self.plan is None:
             self.state = "no-plan"
             return
-        running, missing = worker.running_worker(self.path) is not None, self._end_is_missing()
+        missing = self._end_is_missing()
+        running = self._runs() or self._is_beginning()
         if not running and not self._belongs() and not missing:
             self.state = "ready"
             return
@@ -257,6 +294,8 @@ class TransferModel(QObject):
             self.progress = replace(self.progress, outcome=None)
         found = (self._session.place("old"), self._session.place("new"))
         self._process = begun.start_worker(self.path, tail, path, self._session.records_place, resume, verify, found)
+        with suppress(BadRecord):  # then other windows know it by its lock, a moment later
+            save(self._worker_path, BegunBy(run=self._run, process=process_name(self._process.pid)))
         self.state = "starting"
         self._timer.start()
         self.changed.emit()
@@ -292,7 +331,7 @@ class TransferModel(QObject):
     def _over(self) -> bool:
         if self._process is not None:
             return self._process.poll() is not None
-        return worker.running_worker(self.path) is None
+        return not (self._runs() or self._is_beginning())
 
     def _read_events(self) -> str:
         """Take in what the worker wrote since; returns `step`, `moved` or nothing."""

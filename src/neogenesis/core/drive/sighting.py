@@ -28,7 +28,8 @@ def is_one(one: Sighting, other: Sighting) -> bool:
     if mine.serial and theirs.serial:
         return (mine.serial, mine.size_bytes) == (theirs.serial, theirs.size_bytes)
     devices = any(path.startswith("/dev/") for path in (mine.path, theirs.path))
-    if one.files & other.files and (devices or mine.size_bytes == theirs.size_bytes):
+    unknown = not (mine.size_bytes and theirs.size_bytes)  # on record from before sizes were
+    if one.files & other.files and (devices or unknown or mine.size_bytes == theirs.size_bytes):
         return True
     if mine.size_bytes != theirs.size_bytes:
         return False

@@ -102,6 +102,15 @@ class JobStore:
         found = {path.parent.name: load_kept(path.parent) for path in (self.folder / "jobs").glob(f"*/{OLD_DRIVE}")}
         return {name: kept for name, kept in found.items() if kept is not None}
 
+    def adopt_kept_drives(self) -> None:
+        """Old drives that stayed with the shop before the register knew of them. Raises CannotRecord."""
+        with Session(self._engine) as session:
+            tickets = list(session.scalars(select(JobRow.ticket).where(JobRow.closed, JobRow.kept == "")))
+        for ticket in tickets:
+            kept = load_kept(self.folder / "jobs" / folder_name(ticket))
+            if kept is not None:
+                self.update(ticket, kept=kept.ended or "here", kept_until=kept.until)
+
     def jobs(self) -> list[Job]:
         """Open jobs first, each by its promise; without those that were removed from sight."""
         with Session(self._engine) as session:
