@@ -5,59 +5,30 @@ from __future__ import annotations
 import logging
 import sys
 import traceback
-from collections.abc import Sequence
 from pathlib import Path
-from typing import Literal, cast
+from typing import Literal
 
 import click
 import msgspec
 
 from neogenesis import __version__
-from neogenesis.bench.drives import make_safe
 from neogenesis.bench.inside import surveying
 from neogenesis.bench.processes.memory import give_back_large_blocks
 from neogenesis.bench.records.shipped import load_appliance
 from neogenesis.bench.register import OnlyChecked, allow_output
-from neogenesis.bench.works import imaging, planning, rescuing, transferring
+from neogenesis.bench.works import planning
 from neogenesis.cli import bench as bench_commands
-from neogenesis.cli import boot, fresh, judging, looks
+from neogenesis.cli import boot, fresh, judging, looks, works
 from neogenesis.cli.answer import Answer, code_of
-from neogenesis.cli.consenting import agreed, event_places, refuse_unasked, writes_to_drives
 from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, say
-from neogenesis.cli.terminal import Terminal, is_watched
-from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
-from neogenesis.core.image.make import ImageFiles
+from neogenesis.cli.works import INTENTS, Intent, grows, growth, relocates
+from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.plan import Policy
-from neogenesis.core.plan.policy import Growth
 from neogenesis.core.record import save, to_json
 from neogenesis.core.survey import Survey
-from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import binary_text, both_text, parse_size
-from neogenesis.core.work.ending import LostFile
 
-Intent = Literal["replace", "beside", "split", "exact"]
-_INTENTS: tuple[Intent, ...] = ("replace", "beside", "split", "exact")
-
-#: Arguments and options that several commands share.
-_a_path = click.Path(path_type=Path)
-_drive = click.argument("drive")
-_source = click.option("--source", "now_source", metavar="PATH", help="The old drive is here now.")
-_target = click.option("--target", "now_target", metavar="PATH", help="The new drive is here now.")
 _force = click.option("--force", is_flag=True, help="Replace a file that is none of ours; never a drive or an image.")
-_as_json = click.option("--json", "as_json", is_flag=True, help="Print one record of how it ended.")
-_answer = click.pass_obj
-_grow = click.option(
-    "--grow",
-    default="system",
-    show_default=True,
-    help="What takes new space: system, a partition number, share or none.",
-)
-_relocate_table = click.option("--relocate-table", is_flag=True, help="With exact: GPT backup at the new end.")
-_resume = click.option("--resume", is_flag=True, help="Go on with one that was cut short.")
-_verify = click.option(
-    "--verify", type=click.Choice(("full", "sample", "none")), default="full", show_default=True, help="Reading back."
-)
-_events = click.option("--events", metavar="FILE|-", help="Also write events to a file, or - for standard output.")
 
 
 @click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
@@ -87,7 +58,7 @@ def demo(context: click.Context, reset: bool) -> None:
 
 
 @app.command()
-@_drive
+@click.argument("drive")
 @click.option("--json", "as_json", is_flag=True, help="Print the survey as JSON.")
 @click.option("--sector-size", type=int, help="512 or 4096, for images that do not tell.")
 def survey(drive: str, as_json: bool, sector_size: int | None) -> None:
@@ -121,14 +92,6 @@ def _survey_text(found: Survey) -> str:
     return "\n".join(lines)
 
 
-def _growth(text: str) -> Growth:
-    if text in ("system", "share", "none"):
-        return cast(Literal["system", "share", "none"], text)
-    if text.isdigit():
-        return int(text)
-    raise BadArgument(f"--grow does not know “{text}”.", "Use system, share, none or a partition number.")
-
-
 def _numbers(text: str) -> tuple[int, ...]:
     parts = [p.strip() for p in text.split(",") if p.strip()]
     if not all(p.isdigit() for p in parts):
@@ -140,9 +103,9 @@ def _numbers(text: str) -> tuple[int, ...]:
 @click.argument("source")
 @click.argument("target", required=False)
 @click.option("--target-size", metavar="SIZE", help="Plan for a size before the drive is at hand.")
-@click.option("--intent", type=click.Choice(_INTENTS), default="replace", show_default=True, help="What it is for.")
+@click.option("--intent", type=click.Choice(INTENTS), default="replace", show_default=True, help="What it is for.")
 @click.option("--leave", metavar="N,N", default="", help="Partitions to leave behind, such as 4,5.")
-@_grow
+@grows
 @click.option("--spare", type=click.IntRange(0, 20), default=0, help="Per cent of the drive left unallocated.")
 @click.option("--data-volume", metavar="SIZE", help="Add a new data volume of that size.")
 @click.option(
@@ -161,10 +124,10 @@ def _numbers(text: str) -> tuple[int, ...]:
     show_default=True,
     help="Ids of the drive and its partitions.",
 )
-@_relocate_table
+@relocates
 @click.option("--appliance", help="Device class that the drive is for, or a file of one.")
 @click.option("--discard", is_flag=True, help="Tell the new drive which areas hold nothing.")
-@click.option("-o", "output", metavar="PLAN", type=_a_path, help="Where the plan is written.")
+@click.option("-o", "output", metavar="PLAN", type=click.Path(path_type=Path), help="Where the plan is written.")
 @_force
 @click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
 @click.option("--json", "as_json", is_flag=True, help="Print the plan as JSON.")
@@ -197,7 +160,7 @@ def plan(
     policy = Policy(
         intent=intent,
         leave=_numbers(leave),
-        grow=_growth(grow),
+        grow=growth(grow),
         spare_percent=spare,
         data_volume_bytes=parse_size(data_volume) if data_volume else None,
         recovery=recovery,
@@ -224,373 +187,15 @@ def plan(
                 click.echo(f"  closed: {gate.text} {gate.remedy}")
 
 
-@app.command()
-@click.argument("plan_file", metavar="PLAN", type=_a_path)
-@writes_to_drives
-@_resume
-@_verify
-@_events
-@_source
-@_target
-@click.option("--power-off", is_flag=True, help="Switch the new drive off when it is done.")
-@_as_json
-@_answer
-def transfer(
-    answer: Answer,
-    plan_file: Path,
-    tails: tuple[str, ...],
-    confirmed: tuple[Path, ...],
-    check: bool,
-    bench: str,
-    resume: bool,
-    verify: Verify,
-    events: str | None,
-    now_source: str | None,
-    now_target: str | None,
-    power_off: bool,
-    as_json: bool,
-) -> None:
-    """Run a plan."""
-    refuse_unasked(tails, confirmed, check)
-    plan, files = planning.load_plan(plan_file), RunFiles(plan_file)
-    new, old = plan.target.drive, plan.source.survey.drive.path
-    target = new.path if new is not None else ""
-    work = planning.hash_of(plan)
-    holds = (lambda _: (new, plan.target.holds, work)) if new is not None else None
-    consent = agreed([target], tails, confirmed, check, bench, holds=holds)[0]
-    places = event_places(events, as_json, [old, target, now_source or "", now_target or ""], bench)
-    found = transferring.Found(now_source, now_target)
-    outcome = transferring.run_transfer(plan_file, consent, resume, verify, places, found)
-    copied, read_back = both_text(outcome.copied_bytes), both_text(outcome.verified_bytes)
-    answer.end(
-        status="lost" if outcome.lost else "done",
-        code="finished" if outcome.finished_before else "",
-        text=f"Copied {copied}, read back {read_back}.",
-        source=old,
-        target=target,
-        copied_bytes=outcome.copied_bytes,
-        verified_bytes=outcome.verified_bytes,
-        verified=verify if outcome.verified_bytes else "none",
-        lost=outcome.lost,
-        seconds=round(outcome.seconds, 3),
-        records=(files.manifest, files.regions, files.journal, files.events, files.names),
-    )
-    if not _quiet(events, as_json):
-        if outcome.finished_before:
-            click.echo(f"It is finished: the new drive holds it. Copied {copied}, read back {read_back}.")
-        else:
-            click.echo(f"Copied {copied}, read back {read_back}. Manifest: {files.manifest}")
-    if power_off:
-        parting = make_safe(now_target or target)
-        if not _quiet(events, as_json):
-            click.echo(parting.text)
-    _say_lost(outcome.lost, files.regions)
-
-
-@app.command()
-@click.argument("record", metavar="PLAN|MANIFEST", type=_a_path)
-@click.argument("drive", required=False)
-@_target
-@_as_json
-@_answer
-def verify(answer: Answer, record: Path, drive: str | None, now_target: str | None, as_json: bool) -> None:
-    """Read a drive back against the recorded checksums."""
-    path = record
-    if not record.name.endswith(".manifest.json") and RunFiles(record).manifest.exists():
-        path = RunFiles(record).manifest
-    place = now_target or drive
-    if place is None:
-        raise BadArgument("The drive to read back is missing.", "Name it, or say with --target where it is now.")
-    terminal = Terminal()
-    tell = (lambda done, total: terminal.count("reading back", done, total)) if is_watched() else (lambda *_: None)
-    done = imaging.verify_record(path, place, tell)
-    text = f"{both_text(done)} are exactly what was written."
-    answer.end(text=text, target=place, verified_bytes=done, verified="full", records=(path,))
-    if not as_json:
-        click.echo(text)
-
-
-@app.command()
-@_drive
-@click.argument("out", metavar="OUT.qcow2", type=_a_path)
-@click.option("--level", type=click.IntRange(1, 19), default=1, show_default=True, help="How hard to compress.")
-@click.option("--part-size", metavar="SIZE", help="Keep it in files of that size, such as 4000MiB for small media.")
-@_events
-@click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
-@click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
-@click.option("--run", default="", hidden=True, help="The name of this run in the records.")
-@_as_json
-@_answer
-def image(
-    answer: Answer,
-    drive: str,
-    out: Path,
-    level: int,
-    part_size: str | None,
-    events: str | None,
-    bench: str,
-    check: bool,
-    run: str,
-    as_json: bool,
-) -> None:
-    """Image a drive: used blocks only, with a manifest; resumable."""
-    parts = parse_size(part_size) if part_size else None
-    done = imaging.make_image(
-        drive, out, level, parts, event_places(events, as_json, [drive, str(out)], bench), bench, check, run
-    )
-    answer.end(
-        status="lost" if done.lost else "done",
-        text=f"Imaged {both_text(done.read_bytes)} in use into {both_text(done.file_bytes)}.",
-        source=drive,
-        target=str(out),
-        copied_bytes=done.read_bytes,
-        lost=done.lost,
-        records=(ImageFiles(out).manifest,),
-    )
-    if not _quiet(events, as_json):
-        read, size = both_text(done.read_bytes), both_text(done.file_bytes)
-        click.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")
-    _say_lost(done.lost, ImageFiles(out).manifest)
-
-
-@app.command()
-@click.argument("image_file", metavar="OUT.qcow2")
-@click.argument("targets", metavar="TARGET...", nargs=-1, required=True)
-@writes_to_drives
-@click.option(
-    "--intent",
-    type=click.Choice(_INTENTS),
-    default="exact",
-    show_default=True,
-    help="exact, or replace to resize as by a plan.",
-)
-@_grow
-@_relocate_table
-@_resume
-@_verify
-@_events
-@_source
-@click.option("--target", "now_targets", metavar="PATH", multiple=True, help="The new drive is here now, one for each.")
-@_as_json
-@_answer
-def restore(
-    answer: Answer,
-    image_file: str,
-    targets: tuple[str, ...],
-    tails: tuple[str, ...],
-    confirmed: tuple[Path, ...],
-    check: bool,
-    bench: str,
-    intent: Intent,
-    grow: str,
-    relocate_table: bool,
-    resume: bool,
-    verify: Verify,
-    events: str | None,
-    now_source: str | None,
-    now_targets: tuple[str, ...],
-    as_json: bool,
-) -> None:
-    """Put an image onto one or several drives, reading it once."""
-    policy = Policy(intent=intent, grow=_growth(grow), relocate_table=relocate_table)
-    image_now, onto = now_source or image_file, now_targets or targets
-    if len(onto) != len(targets):
-        raise BadArgument(f"{len(targets)} targets need as many --target.", "Say of each where it is now.")
-    imaging.refuse_one_drive_twice(onto)
-    consents = agreed(onto, tails, confirmed, check, bench, imaging.restore_work(Path(image_now), policy))
-    places = event_places(events, as_json, [image_now, *onto], bench)
-    found = imaging.restore_image(image_now, onto, consents, policy, resume, verify, places)
-    if check:
-        raise OnlyChecked
-    _answer_restored(answer, found, image_now, verify)
-    _say_restored(found, image_now, quiet=_quiet(events, as_json))
-
-
-def _answer_restored(answer: Answer, found: Sequence[imaging.Restored], image_file: str, verify: Verify) -> None:
-    """The first fault counts for all; what became of each stands on standard output without --json."""
-    done = [one.outcome for one in found if one.outcome is not None]
-    if len(done) == len(found):
-        answer.end(
-            status="lost" if any(one.lost for one in done) else "done",
-            text=f"Put onto {len(found)} drive{'s' * (len(found) != 1)}.",
-            source=image_file,
-            target=", ".join(one.target for one in found),
-            copied_bytes=sum(one.copied_bytes for one in done),
-            verified_bytes=sum(one.verified_bytes for one in done),
-            verified=verify if any(one.verified_bytes for one in done) else "none",
-            lost=next((one.lost for one in done if one.lost), ()),
-            seconds=round(max(one.seconds for one in done), 3),
-        )
-
-
-def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: bool) -> None:
-    """What became of each target; raises the first fault with the names of all that dropped out."""
-    for one in found:
-        if one.outcome is not None and not quiet:
-            click.echo(
-                f"{one.target}: copied {both_text(one.outcome.copied_bytes)}, "
-                f"read back {both_text(one.outcome.verified_bytes)}."
-            )
-    failed = [one for one in found if one.error is not None]
-    if failed and failed[0].error is not None:
-        worst = failed[0].error
-        names = ", ".join(one.target for one in failed)
-        if len(found) > 1:
-            others = f" The other {len(found) - len(failed)} are done." if len(failed) < len(found) else ""
-            worst.text = f"{names} dropped out: {worst.text}{others}"
-        raise worst
-    lost = next((one.outcome.lost for one in found if one.outcome and one.outcome.lost), ())
-    _say_lost(lost, Path(image_file))
-
-
-@app.command()
-@_drive
-@click.argument("target")
-@click.option("--map", "map_file", type=_a_path, required=True, help="The region map; a rescue goes on from it.")
-@writes_to_drives
-@click.option("--passes", default="", help="Some of matters,out,back,rest,edges,singles,again=N.")
-@_events
-@_source
-@_target
-@_as_json
-@_answer
-def rescue(
-    answer: Answer,
-    drive: str,
-    target: str,
-    map_file: Path,
-    tails: tuple[str, ...],
-    confirmed: tuple[Path, ...],
-    check: bool,
-    bench: str,
-    passes: str,
-    events: str | None,
-    now_source: str | None,
-    now_target: str | None,
-    as_json: bool,
-) -> None:
-    """Get what can be had from a failing drive; resumable."""
-    names, times_again = rescuing.parse_passes(passes)
-    old, new = now_source or drive, now_target or target
-    consent = agreed([new], tails, confirmed, check, bench)[0]
-    places = event_places(events, as_json, [old, new], bench)
-    moved = now_source is not None or now_target is not None
-    done = rescuing.rescue_drive(old, new, map_file, consent, names, times_again, places, moved)
-    missed = done.lost_bytes + done.open_bytes
-    answer.end(
-        status="lost" if missed else "done",
-        text=f"Rescued {both_text(done.read_bytes)}; lost {both_text(done.lost_bytes)}.",
-        source=old,
-        target=new,
-        copied_bytes=done.read_bytes,
-        lost=done.lost,
-        lost_files=[LostFile(path=f.path, kind="file", whole=f.touched_bytes >= f.size_bytes) for f in done.touched],
-        records=(map_file, done.names),
-    )
-    if not _quiet(events, as_json):
-        _say_rescued(done, map_file)
-    if missed:
-        more = f"; {len(done.touched)} files lost something, listed in {done.names}" if done.touched else ""
-        raise Partial(
-            f"Done, but {missed} bytes of the old drive could not be read{more}.",
-            f"{map_file} lists the ranges; the same command tries again.",
-        )
-
-
-def _say_rescued(done: rescuing.Rescued, map_file: Path) -> None:
-    click.echo(
-        f"Rescued {both_text(done.read_bytes)}; lost {both_text(done.lost_bytes)}; "
-        f"not yet tried or postponed {both_text(done.open_bytes)}. Map: {map_file}"
-    )
-    for file in done.touched[:20]:
-        click.echo(f"  partition {file.partition}: {file.path} lost {file.touched_bytes} of {file.size_bytes} bytes")
-
-
-@app.command()
-@_drive
-@click.argument("dest", type=_a_path)
-@click.option("--volume", type=int, help="Only this partition.")
-@click.option("--include", metavar="GLOB", multiple=True, help="Only files that fit, such as '*.jpg'.")
-@click.option("--exclude", metavar="GLOB", multiple=True, help="Leave out files that fit.")
-@_events
-@click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
-@click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
-@click.option("--run", default="", hidden=True, help="The name of this run in the records.")
-@_as_json
-@_answer
-def salvage(
-    answer: Answer,
-    drive: str,
-    dest: Path,
-    volume: int | None,
-    include: tuple[str, ...],
-    exclude: tuple[str, ...],
-    events: str | None,
-    bench: str,
-    check: bool,
-    run: str,
-    as_json: bool,
-) -> None:
-    """Copy files out of a drive with their checksums; resumable."""
-    quiet = _quiet(events, as_json)
-
-    def tell(kinds: Sequence[tuple[str, int, int]]) -> None:
-        for kind, count, size in () if quiet else kinds:
-            click.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
-
-    places = event_places(events, as_json, [drive], bench)
-    done = rescuing.salvage_files(drive, dest, volume, include, exclude, tell, places, check, run)
-    answer.end(
-        status="lost" if done.incomplete else "done",
-        text=f"Copied {done.files} files, {both_text(done.bytes)}.",
-        source=drive,
-        target=str(dest),
-        copied_bytes=done.bytes,
-        verified_bytes=done.bytes,
-        verified="full",
-        lost_files=[LostFile(path=s.path, kind="file") for s in done.incomplete],
-        records=(dest / "salvage.json", dest / "salvage.jsonl"),
-    )
-    if not quiet:
-        click.echo(
-            f"Copied {done.files} files, {both_text(done.bytes)}, to {dest}; checksums in {dest / 'salvage.jsonl'}"
-        )
-        for text in done.not_read:
-            click.echo(f"  left out: {text}")
-    renamed = ""
-    if done.renamed:
-        path, stored = done.renamed[0]
-        more = f"; {len(done.renamed)} files in all" if len(done.renamed) > 1 else ""
-        renamed = f" “{path}” is stored as “{stored}”, since its own name cannot be used{more}; both records list them."
-    if done.incomplete:
-        names = ", ".join(s.path for s in done.incomplete[:3])
-        more = f" and {len(done.incomplete) - 3} more" if len(done.incomplete) > 3 else ""
-        raise Partial(
-            f"Done, but {len(done.incomplete)} files could not be read whole: {names}{more}.{renamed}",
-            f"{dest / 'salvage.json'} lists them all; the same command tries them again.",
-        )
-    if renamed:
-        say(renamed)
-
-
-for _command in (*bench_commands.COMMANDS, *looks.COMMANDS, *judging.COMMANDS, *boot.COMMANDS, *fresh.COMMANDS):
+for _command in (
+    *works.COMMANDS,
+    *bench_commands.COMMANDS,
+    *looks.COMMANDS,
+    *judging.COMMANDS,
+    *boot.COMMANDS,
+    *fresh.COMMANDS,
+):
     app.add_command(_command)
-
-
-def _quiet(events: str | None, as_json: bool) -> bool:
-    """Whether standard output belongs to something else than sentences."""
-    return as_json or events == "-"
-
-
-def _say_lost(lost: tuple[tuple[int, int], ...], record: Path) -> None:
-    """End with status 4 when ranges of the source could not be read."""
-    if lost:
-        ranges = ", ".join(f"{start}-{end}" for start, end in lost[:8])
-        more = f" and {len(lost) - 8} more" if len(lost) > 8 else ""
-        raise Partial(
-            f"Done, but these bytes of the old drive could not be read: {ranges}{more}.",
-            f"They stand as zeros on the new drive; {record} lists them all.",
-        )
 
 
 def main() -> None:

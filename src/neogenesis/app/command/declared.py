@@ -10,10 +10,10 @@ from neogenesis.app.stops import STOPS
 from neogenesis.core.job import ROUTE
 
 if TYPE_CHECKING:
-    from neogenesis.app.shell.window import MainWindow
+    from neogenesis.app.shell.commanded import CommandedWindow
 
 
-def declared(window: MainWindow) -> list[Action]:
+def declared(window: CommandedWindow) -> list[Action]:
     """In the order in which the menu shows them."""
     look, sheets = window.appearance, window.sheets
 

@@ -25,7 +25,7 @@ from neogenesis.app.theme.look import BODY, SMALL, look
 from neogenesis.app.words import tail
 
 if TYPE_CHECKING:
-    from neogenesis.app.shell.window import MainWindow
+    from neogenesis.app.shell.commanded import CommandedWindow
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,7 +152,7 @@ class CommandField(QDialog):
         return self._wanted
 
 
-def everything(window: MainWindow) -> list[Found]:
+def everything(window: CommandedWindow) -> list[Found]:
     """All actions that can be done now, all jobs, all drives."""
     actions = window.actions_
     found = [

@@ -20,13 +20,13 @@ from neogenesis.app.theme.look import look
 from neogenesis.core.job import Shop, stop_titled
 
 if TYPE_CHECKING:
-    from neogenesis.app.shell.window import MainWindow
+    from neogenesis.app.shell.commanded import CommandedWindow
 
 
 class Sheets:
     """Of one window. Each sheet is let go when it is closed."""
 
-    def __init__(self, window: MainWindow) -> None:
+    def __init__(self, window: CommandedWindow) -> None:
         self._window = window
 
     def _open(self, sheet: QDialog) -> None:

@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QPoint, QTimer
 from PyQt6.QtGui import QCloseEvent, QIcon, QResizeEvent
-from PyQt6.QtWidgets import QMainWindow
 
 from neogenesis.app.command.actions import Actions
 from neogenesis.app.command.declared import declared
@@ -16,6 +15,7 @@ from neogenesis.app.language import said
 from neogenesis.app.parts.stop import StopView, StopViews
 from neogenesis.app.preferences.appearance import Appearance
 from neogenesis.app.shell.ahead import Ahead
+from neogenesis.app.shell.commanded import CommandedWindow
 from neogenesis.app.shell.frame import Frame
 from neogenesis.app.shell.news import News
 from neogenesis.app.shell.sheets import Sheets
@@ -35,7 +35,7 @@ _LOAD_AFTER_MS = 150
 _SAY_WHAT_IS_WRITTEN = ("job", "survey", "plan", "transfer", "keep")
 
 
-class MainWindow(QMainWindow):
+class MainWindow(CommandedWindow):
     """One window on one bench."""
 
     def __init__(self, bench: Bench) -> None:

@@ -75,6 +75,7 @@ class TransferModel(QObject):
         self.busy_elsewhere: Callable[[], bool] = lambda: False
         self._process: subprocess.Popen[bytes] | None = None
         self._run = ""
+        self._stop_unheard = False
         self._worker_path = session.dossier / "plan.worker.json"
         self._events = EventFile(self.files.events)
         self._timer = QTimer(self)
@@ -308,7 +309,9 @@ class TransferModel(QObject):
         worker.steer(self.path, "go-on")
 
     def stop(self) -> None:
-        if self.is_active and worker.steer(self.path, "stop"):
+        """At a safe point; a worker that is only starting hears of it as soon as it listens."""
+        if self.is_active:
+            self._stop_unheard = not worker.steer(self.path, "stop")
             self.state = "stopping"
             self.changed.emit()
 
@@ -319,6 +322,8 @@ class TransferModel(QObject):
 
     def _poll(self) -> None:
         news = self._read_events()
+        if self._stop_unheard:
+            self._stop_unheard = not worker.steer(self.path, "stop")
         if self._over():
             self._read_events()
             self._timer.stop()
@@ -346,11 +351,12 @@ class TransferModel(QObject):
         if event.event == "progress":
             return "moved"
         state: State | None = _STATES.get(event.event)
-        self.state = state or self.state
+        self.state = "stopping" if self._stop_unheard else state or self.state
         return "step"
 
     def _conclude(self) -> None:
         """The worker has ended: say how, once."""
+        self._stop_unheard = False
         outcome = self.progress.outcome
         process, self._process = self._process, None
         if process is not None:

@@ -159,7 +159,7 @@ class DeviceProvider:
         with suppress(OSError):
             number = number_text(Path(name).stat().st_rdev)
             counted = self.system.text(self.system.folder(number) / "diskseq")
-            return f"seq {counted}" if counted else f"seen {self._first_seen(number)}"
+            return f"seq:{counted}" if counted else f"seen:{self._first_seen(number)}"
         return ""
 
     def _first_seen(self, number: str) -> str:

@@ -19,6 +19,7 @@ from neogenesis.bench.drives.system import BlockSystem, file_key
 from neogenesis.bench.processes.folders import bench_folder
 from neogenesis.bench.register.register import Register
 from neogenesis.bench.register.rows import SqliteRows
+from neogenesis.bench.register.statements_sql import TABLES
 from neogenesis.core.errors import BadArgument, Refused
 
 Kind = Literal["plan", "events", "region-map", "undo", "proof", "table", "picture", "paper", "bundle", "log", "image"]
@@ -146,7 +147,7 @@ def _is_known(bench: str, key: str, size_bytes: int) -> bool:
         return False  # a bench of somebody else
     rows = SqliteRows(file)
     with rows.begin(writing=False) as now:
-        if not now.ask("SELECT name FROM sqlite_master WHERE name = 'drive'"):
+        if "drive" not in {name for (name,) in now.ask(TABLES)}:
             return False
     with closing(Register(rows)) as register:
         return register.is_drive(key, size_bytes)

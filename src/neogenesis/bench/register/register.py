@@ -12,31 +12,13 @@ import msgspec
 from neogenesis.bench.drives import known_files
 from neogenesis.bench.processes.folders import bench_folder
 from neogenesis.bench.processes.living import lives, this_process
+from neogenesis.bench.register import statements_sql as sql
 from neogenesis.bench.register.rows import Rows, SqliteRows, Transaction, UrlRows, not_writable
 from neogenesis.core.drive import Identity, Sighting, is_one
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.job.holding import Holding, Role, holding
 from neogenesis.core.record import to_json
 from neogenesis.core.work import Confirmation
-
-#: The migration (core.job.migrations) that made the tables which are asked here.
-_REVISION = "0004"
-_HELD = """
-SELECT ticket, customer, old_drive, old_identity, new_drive, new_identity, closed, kept, kept_until
-FROM job WHERE NOT closed OR kept = 'here'
-"""
-_MEET = """
-INSERT INTO drive (key, identity, mark, files, place, met_at, seen_at)
-VALUES (:key, :identity, :mark, :files, :place, :at, :at)
-ON CONFLICT (key) DO UPDATE SET place = :place, seen_at = :at,
-  mark = CASE WHEN :mark = '' THEN drive.mark ELSE :mark END,
-  files = CASE WHEN :files = '' THEN drive.files ELSE :files END
-"""
-_BEGIN = """
-INSERT INTO claim (run, drive, kind, work, ticket, who, insertion, source, source_print, process, at, wrote, ended,
-  outcome)
-VALUES (:run, :drive, :kind, :work, :ticket, :who, :insertion, :source, :source_print, :process, :at, :no, '', '')
-"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,15 +73,14 @@ class Register:
     def is_drive(self, file: str, size_bytes: int) -> bool:
         """Whether a file, by its key and size, is known to hold a drive. Raises Refused."""
         with self._rows.begin(writing=False) as now:
-            rows = now.ask("SELECT identity, files FROM drive WHERE files LIKE :file", {"file": f"%{file}%"})
+            rows = now.ask(sql.FILES, {"file": f"%{file}%"})
         found = [_sighting(identity, "", files) for identity, files in rows]
         return any(file in one.files and one.identity.size_bytes == size_bytes for one in found)
 
     def was_copied(self, drive: Sighting, its_print: str) -> bool:
         """Whether a transfer without a job read from this drive as it is now, and nothing was written to it since."""
-        sql = "SELECT drive, source, source_print, kind FROM claim WHERE outcome IN ('done', 'lost') ORDER BY at DESC"
         with self._rows.begin(writing=False) as now:
-            for key, source, found, kind in now.ask(sql):
+            for key, source, found, kind in now.ask(sql.COPIED):
                 if key == drive.identity.key and kind != "undo":
                     return False
                 if source and kind == "transfer" and found == its_print and is_one(_sighting(source), drive):
@@ -133,18 +114,17 @@ class Register:
                 "at": at,
                 "no": False,
             }
-            now.do(_BEGIN, values)
+            now.do(sql.BEGIN, values)
 
     def writes(self, run: str) -> None:
         """The first byte is about to be written. Raises Refused."""
         with self._rows.begin(writing=True) as now:
-            now.do("UPDATE claim SET wrote = :yes WHERE run = :run", {"yes": True, "run": run})
+            now.do(sql.WRITES, {"yes": True, "run": run})
 
     def end(self, run: str, outcome: str) -> None:
         """The claim is given back. Raises Refused; the end of its process ends it all the same."""
         with self._rows.begin(writing=True) as now:
-            sql = "UPDATE claim SET ended = :at, outcome = :outcome WHERE run = :run"
-            now.do(sql, {"at": _now(), "outcome": outcome, "run": run})
+            now.do(sql.END, {"at": _now(), "outcome": outcome, "run": run})
 
 
 def refuse_sealed(holdings: Iterable[Holding], drive: Sighting, ticket: str, undoable: bool = False) -> None:
@@ -229,12 +209,12 @@ def _bring_up_to_date(file: Path, folder: Path) -> None:
     """Tables of an older version are renewed first; raises Refused for a newer one."""
     rows = SqliteRows(file)
     with rows.begin(writing=False) as now:
-        tables = {name for (name,) in now.ask("SELECT name FROM sqlite_master WHERE type = 'table'")}
-        version = now.ask("SELECT version_num FROM alembic_version") if "alembic_version" in tables else []
+        tables = {name for (name,) in now.ask(sql.TABLES)}
+        version = now.ask(sql.VERSION) if "alembic_version" in tables else []
     found = str(version[0][0]) if version else ""
-    if found > _REVISION:
+    if found > sql.REVISION:
         raise not_writable("they were made by a newer version of the program")
-    if found < _REVISION:
+    if found < sql.REVISION:
         _made(folder, must=True)
 
 
@@ -251,14 +231,14 @@ def _meet(now: Transaction, drive: Sighting, place: str, at: str) -> None:
         "place": place,
         "at": at,
     }
-    now.do(_MEET, values)
+    now.do(sql.MEET, values)
 
 
 def _holdings(now: Transaction) -> list[Holding]:
-    known = {key: (mark, files) for key, mark, files in now.ask("SELECT key, mark, files FROM drive")}
-    wrote = {(ticket, drive) for ticket, drive in now.ask("SELECT DISTINCT ticket, drive FROM claim WHERE wrote")}
+    known = {key: (mark, files) for key, mark, files in now.ask(sql.MARKS)}
+    wrote = {(ticket, drive) for ticket, drive in now.ask(sql.WROTE)}
     found = []
-    for ticket, customer, old_place, old, new_place, new, closed, kept, until in now.ask(_HELD):
+    for ticket, customer, old_place, old, new_place, new, closed, kept, until in now.ask(sql.HELD):
         role: Role = "kept" if closed and kept == "here" else "old"
         for which, text, place in ((role, old, old_place), ("new", new, new_place)):
             if (not text and not place) or (closed and which == "new"):
@@ -275,11 +255,9 @@ def _holdings(now: Transaction) -> list[Holding]:
 
 
 def _writing(now: Transaction) -> list[Writing]:
-    sql = """SELECT claim.run, claim.kind, claim.ticket, claim.process, drive.identity, drive.mark, drive.files
-    FROM claim JOIN drive ON drive.key = claim.drive WHERE claim.ended = ''"""
     return [
         Writing(run, kind, ticket, _sighting(identity, mark, files), process)
-        for run, kind, ticket, process, identity, mark, files in now.ask(sql)
+        for run, kind, ticket, process, identity, mark, files in now.ask(sql.WRITING)
         if lives(process)
     ]
 

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from neogenesis.core.machine.model import Bay, Machine, MemoryBoard, Outline
+from neogenesis.core.machine.model import Bay, Machine, MemoryBoard, Outline
 
 _LARGEST_MM = 2000
 _NOT_M2 = ("2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered")

@@ -5,20 +5,14 @@ Lengths in millimetres, rates in bytes per second unless the name says otherwise
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
-import msgspec
-
-from neogenesis.core.machine.contradictions import contradictions
-from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
+from neogenesis.core.record import StrictRecord
 
 BayKind = Literal["m2", "msata", "2.5", "3.5", "optical", "pata-2.5", "emmc-module", "soldered"]
 Interface = Literal["nvme", "sata", "pata", "emmc"]
 Purpose = Literal["open", "drive", "memory"]
 Doing = Literal["remove", "lift", "unplug", "slide", "pry", "drain", "photograph", "check"]
-#: No length, rate, count or capacity of a profile is larger in its unit.
-_MOST = 1_000_000
 
 
 class Bay(StrictRecord, frozen=True, kw_only=True):
@@ -181,27 +175,3 @@ class Machine(StrictRecord, frozen=True, kw_only=True):
     @property
     def title(self) -> str:
         return f"{self.make} {self.model}".strip()
-
-
-def read_machine(text: bytes, what: str = "machine") -> Machine:
-    """A profile from its JSON; raises BadRecord that names every fault."""
-    machine = strict_from_json(text, Machine, what)
-    faults = [
-        f"“{field}” is negative" if number < 0 else f"“{field}” is more than {_MOST}"
-        for field, number in _numbers(msgspec.to_builtins(machine))
-        if not 0 <= number <= _MOST
-    ]
-    refuse_faults([*faults, *contradictions(machine)], what)
-    return machine
-
-
-def _numbers(value: Any, field: str = "") -> Iterator[tuple[str, float]]:
-    """Every number in a profile with where it stands, such as `bays[0].pcie_lanes`."""
-    if isinstance(value, dict):
-        for key, inner in value.items():
-            yield from _numbers(inner, f"{field}.{key}" if field else key)
-    elif isinstance(value, list | tuple):
-        for place, inner in enumerate(value):
-            yield from _numbers(inner, f"{field}[{place}]")
-    elif isinstance(value, int | float) and not isinstance(value, bool):
-        yield field, value
