@@ -21,10 +21,13 @@ from neogenesis.bench.drives import insertion_of, open_sealed
 from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.register import Consent, OnlyChecked, claimed, open_register
 from neogenesis.bench.register.claims import Asked
+from neogenesis.bench.register.register import Wish
+from neogenesis.bench.register.statements_sql import REVISION
 from neogenesis.core.drive import Identity, Sighting, is_one
 from neogenesis.core.errors import NeogenesisError, Refused
 from neogenesis.core.job import Job
 from neogenesis.core.job.holding import Holding, holding
+from neogenesis.core.job.migrations import _newest
 from neogenesis.core.record import save, to_json
 from neogenesis.core.work import Confirmation
 from tests.discs import disc
@@ -515,3 +518,19 @@ def test_a_confirmation_reads_back(tmp_path: Path) -> None:
     made = Confirmation(work="w", target=Identity(serial="S"), run="r")
     save(tmp_path / "c.json", made)
     assert msgspec.json.decode((tmp_path / "c.json").read_bytes(), type=Confirmation) == made
+
+
+def test_a_drive_that_is_written_by_another_work_has_no_second_writer(bench: Path) -> None:
+    """By who the drive is, not by the lock of its file: the other work may have opened it elsewhere."""
+    with claimed(consent_of(bench, "", "first", "other.drive.json"), asked(bench / "other.drive.json")) as first:
+        first.begin()
+        register = open_register()
+        assert register is not None
+        again = consent_of(bench, "", "second", "other.drive.json").confirmed
+        assert again is not None
+        with pytest.raises(Refused, match="in use"):
+            register.claim(Wish("recipe", again, Sighting(again.target), "elsewhere"), undoable=False)
+
+
+def test_the_register_asks_the_tables_that_the_newest_step_made() -> None:
+    assert _newest() == REVISION
