@@ -24,9 +24,9 @@ from neogenesis.bench.register.claims import Asked
 from neogenesis.bench.register.register import Wish
 from neogenesis.bench.register.statements_sql import REVISION
 from neogenesis.core.drive import Identity, Sighting, is_one
+from neogenesis.core.drive.holding import Holding, holding
 from neogenesis.core.errors import NeogenesisError, Refused
 from neogenesis.core.job import Job
-from neogenesis.core.job.holding import Holding, holding
 from neogenesis.core.job.migrations import _newest
 from neogenesis.core.record import save, to_json
 from neogenesis.core.work import Confirmation
@@ -534,3 +534,9 @@ def test_a_drive_that_is_written_by_another_work_has_no_second_writer(bench: Pat
 
 def test_the_register_asks_the_tables_that_the_newest_step_made() -> None:
     assert _newest() == REVISION
+
+
+def test_the_list_of_drives_says_whose_they_are(demo_original: Path, neogenesis: Any) -> None:
+    found = json.loads(neogenesis("drives", "--bench", demo_original, "--json").stdout)["drives"]
+    held = {row["serial"]: row["held_by"] for row in found if not row["may_be_target"]}
+    assert any(text and "T-1042" in text for text in held.values()) and len(held) < len(found)

@@ -499,7 +499,7 @@ def test_a_remedy_that_was_killed_can_be_put_back(small_bench: Path, open_window
     assert model.mend(model.remedies[0], "41F2")
     record = window.job.dossier / "remedy-1.undo"
     qtbot.waitUntil(lambda: record.exists() and data_hash(image) != before, timeout=30_000)
-    os.kill(model._errand.process, signal.SIGKILL)
+    os.kill(model._mends.process, signal.SIGKILL)
     qtbot.waitUntil(lambda: not model.is_busy, timeout=60_000)
     assert model.failure is not None and [m.record for m in model.record.remedies] == ["remedy-1.undo"]
     assert "remedy-failed" in [e.kind for e in window.bench.store.log("T-7")]

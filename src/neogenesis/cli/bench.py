@@ -7,17 +7,20 @@ from __future__ import annotations
 
 import os
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
+from datetime import date
 from pathlib import Path
 from typing import Any
 
 import click
 
-from neogenesis.bench.drives import Connected, connected_drives
+from neogenesis.bench.drives import Connected, connected_drives, known_files
 from neogenesis.bench.drives.diagnosis import health_of, reading_of
 from neogenesis.bench.drives.docks import SimulatedDocks
-from neogenesis.bench.register import allow_output
+from neogenesis.bench.register import allow_output, existing_register
 from neogenesis.bench.works.planning import load_plan
-from neogenesis.core.drive import Health, judge
+from neogenesis.core.drive import Health, Sighting, judge
+from neogenesis.core.drive.holding import Holding, holding
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.record import to_json
 from neogenesis.core.transfer import RunFiles
@@ -40,12 +43,14 @@ def drives(bench: str, as_json: bool) -> None:
     found = _simulated(Path(bench)) if bench else connected_drives()
     with ThreadPoolExecutor(_MOST_AT_ONCE) as pool:
         healths = list(pool.map(_health, found))
-    rows = [_drive_row(one, health) for one, health in zip(found, healths, strict=True)]
+    holdings = _holdings(bench)
+    rows = [_drive_row(one, health, holdings) for one, health in zip(found, healths, strict=True)]
     if as_json:
         click.echo(to_json({"schema": "neogenesis.drives/1", "drives": rows}).decode(), nl=False)
         return
     for row in rows:
-        use = f"in use: {row['in_use']}" if row["in_use"] else ("" if row["may_be_target"] else "read-only")
+        other = row["held_by"] or ("" if row["may_be_target"] else "read-only")
+        use = f"in use: {row['in_use']}" if row["in_use"] else other
         name = " ".join(filter(None, (row["model"], row["serial"])))
         click.echo(f"{row['path']:<16} {both_text(row['size_bytes']):<24} {row['bus']:<9} {name:<32} {use}".rstrip())
         click.echo(f"{'':<16} {row['health']['verdict']}: {'; '.join(row['health']['reasons'])}".rstrip(": "))
@@ -69,8 +74,19 @@ def _health(one: Connected) -> Health:
         return judge(None)
 
 
-def _drive_row(one: Connected, health: Health) -> dict[str, Any]:
+def _holdings(bench: str) -> list[Holding]:
+    """Whose drives are, as the register has it: of the bench that is simulated, or of this person's own."""
+    register = existing_register(str(Path(bench) / "bench") if bench else "")
+    if register is None:
+        return []
+    with closing(register):
+        return register.holdings()
+
+
+def _drive_row(one: Connected, health: Health, holdings: list[Holding]) -> dict[str, Any]:
     drive = one.drive
+    sighting = Sighting(drive.identity, "", known_files(drive.path))
+    held = next((h.text() for h in holding(sighting, holdings, date.today()) if h.seals), None)
     return {
         "path": drive.path,
         "model": drive.model,
@@ -81,7 +97,8 @@ def _drive_row(one: Connected, health: Health) -> dict[str, Any]:
         "rotational": drive.rotational,
         "removable": one.removable,
         "in_use": one.in_use or None,
-        "may_be_target": one.may_be_target,
+        "may_be_target": one.may_be_target and held is None,
+        "held_by": held,
         "health": {"verdict": health.verdict, "reasons": [reason.text for reason in health.reasons]},
     }
 

@@ -22,9 +22,9 @@ from neogenesis.bench.drives.docks import Docked, Docks
 from neogenesis.bench.processes.living import lives, this_process
 from neogenesis.bench.register import Writing, register_of
 from neogenesis.core.drive import Sighting, is_one
+from neogenesis.core.drive.holding import Holding, holding
 from neogenesis.core.errors import CannotRecord, NeogenesisError
 from neogenesis.core.job import Glance, Job, LogEntry, Shop, Which, load_shop, save_shop
-from neogenesis.core.job.holding import Holding, holding
 from neogenesis.core.job.store import JobStore
 from neogenesis.core.job.ticket import folder_name
 from neogenesis.core.work.control import Clock

@@ -3,39 +3,34 @@
 from __future__ import annotations
 
 from datetime import datetime
-from itertools import count
 from pathlib import Path
 from typing import ClassVar, TypeVar
 
 import msgspec
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
 from neogenesis.app.decide.model import DecideModel
 from neogenesis.app.desk.bench import Dock
-from neogenesis.app.desk.errand import Errand
 from neogenesis.app.desk.session import Session
 from neogenesis.app.desk.work import Failure, Handle, failure_of
+from neogenesis.app.first_boot.mending import Mended, Mending
 from neogenesis.app.first_boot.run_in_model import RunInModel
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.language import said, tr
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.bench.drives import confirm_tail
 from neogenesis.bench.emulator.trial import TrialAnswer, try_drives
-from neogenesis.bench.processes import worker
 from neogenesis.bench.works.mending import (
     BootLook,
-    UndoRecord,
     look_at_plan,
     look_at_start,
-    remedy_work,
-    undo_work,
 )
 from neogenesis.bench.works.run_in import link_of
 from neogenesis.core.boot import Forecast
 from neogenesis.core.boot.after import AfterCheck, Filled, Known, filled, first_boot_texts
 from neogenesis.core.boot.entries import BootList, faults_of, with_entries
 from neogenesis.core.boot.remedies import RemedyRow
-from neogenesis.core.errors import CannotRecord, NeogenesisError
+from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import stop_titled
 from neogenesis.core.machine import Machine
 from neogenesis.core.plan.model import FreshSource
@@ -50,13 +45,12 @@ from neogenesis.core.reinstall.afterwards import (
     schedule,
     steps_for,
 )
-from neogenesis.core.work import Event, work_hash
+from neogenesis.core.work import work_hash
 
 _STAYS = ("split", "beside")
 T = TypeVar("T")
 _MOST_TEXT = 20_000
 _MOST_TOLD = 4
-_AGAIN_MS = 1000
 #: Entries that say that something was put onto the new drive.
 _WRITES = (
     "transfer-done",
@@ -72,13 +66,6 @@ _WRITES = (
 )
 #: What may be done to an old drive that stays in the machine.
 _OF_OLD = ("restamp-table", "restamp-volume")
-
-
-class Mended(Record, frozen=True, kw_only=True):
-    """A remedy that was done: the record of what stood there, in the dossier, and the DRIVE that it was done on."""
-
-    record: str
-    drive: str
 
 
 class AfterRecord(Record, frozen=True, kw_only=True):
@@ -117,7 +104,7 @@ class FirstBootModel(QObject):
         self.failure: Failure | None = None
         self.trouble: Failure | None = None
         self.said = ""
-        self.looking = self.trying = self.mending = False
+        self.looking = self.trying = False
         self._asked: tuple[str, ...] = ()
         self._handle: Handle | None = None
         self._path = session.dossier / "first-boot.json"
@@ -126,9 +113,10 @@ class FirstBootModel(QObject):
         self.entries = self._load(self._entries_path, BootList, "list of boot entries")
         path = session.dossier / "afterwards.json"
         self.steps = self._load(path, AfterwardsRecord, "list of steps") or AfterwardsRecord()
-        self._errand = Errand(self, self._hear_mending, self._mended)
-        self._outcome: Event | None = None
-        self._run = self._trying = ""
+        self._mends = Mending(session, lambda: self.record.remedies, lambda rows: self._keep(remedies=rows))
+        self._mends.changed.connect(self.changed)
+        self._mends.ended.connect(self._mended)
+        self._trying = ""
         self.trial = None
         if self.record.tried and self.record.tried == self.subject:
             self.trial = self._load(self.trial_path, TrialAnswer, "trial")
@@ -207,6 +195,10 @@ class FirstBootModel(QObject):
         """Whether the new drive is looked at as the plan will make it, since nothing was copied yet."""
         plan = self._plan
         return plan.written is not None and not (plan.is_fresh or plan.out_of_date or plan.is_carried_out())
+
+    @property
+    def mending(self) -> bool:
+        return self._mends.is_active
 
     @property
     def is_busy(self) -> bool:
@@ -295,117 +287,29 @@ class FirstBootModel(QObject):
         return f"{remedy.code} {remedy.changes} {dock.subject if dock is not None else ''}"
 
     def mend(self, remedy: RemedyRow, tail: str) -> bool:
-        """One remedy, by a process that outlives this window; it is on record, and so is what stood there, first."""
+        """One remedy, by a process that outlives this window; False where it could not be begun."""
         if self.is_busy or remedy not in self.remedies:
             return False
-        places = (self._session.dossier / f"remedy-{number}.undo" for number in count(1))
-        path = next(place for place in places if not place.exists())
-        work = remedy_work(remedy.code, remedy.changes)
-        arguments = ["remedy", remedy.code, remedy.drive, "--record", str(path), "--changes", remedy.changes]
-        facts = {"record": path.name, "code": remedy.code}
-        return self._begin("remedy", arguments, work, remedy.drive, tail, f"Remedy begun: {remedy.code}", facts)
+        self.failure = None
+        return self._mends.mend(remedy, self._dock_of(remedy.drive), tail)
 
     def put_back(self, tail: str) -> bool:
         """Undo the last remedy, byte for byte."""
-        if self.is_busy or not self.record.remedies:
+        last = self.last_mended
+        if self.is_busy or last is None:
             return False
-        last = self.record.remedies[-1]
-        path = self._session.dossier / last.record
-        try:
-            made = load(path, UndoRecord, "record of a remedy")
-        except NeogenesisError as error:
-            self.failure = failure_of(error)
-            self.changed.emit()
-            return False
-        facts = {"record": last.record, "code": made.code}
-        arguments, work = ["undo", str(path), last.drive], undo_work(made)
-        return self._begin("undo", arguments, work, last.drive, tail, f"Putting back begun: {made.code}", facts)
-
-    def _begin(
-        self, kind: str, arguments: list[str], work: str, drive: str, tail: str, words: str, facts: dict[str, str]
-    ) -> bool:
         self.failure = None
-        dock = self._dock_of(drive)
-        try:
-            confirmed = self._session.confirmation(work, dock)
-            path = self._session.keep_confirmation(confirmed)
-            self._session.record(f"{kind}-start", words, run=confirmed.run, drive=drive, **facts)
-            more = ["--confirm", tail, "--confirmed", str(path), "--bench", self._session.records_place]
-            self._follow(confirmed.run)
-            self._errand.begin([*arguments, *more], self._events_of(confirmed.run))
-        except NeogenesisError as error:
-            self.failure, self.mending = failure_of(error), False
-        except OSError as error:
-            self.failure, self.mending = Failure(f"It could not be begun ({error.strerror}).", "Try again."), False
-            self._session.record(f"{kind}-failed", self.failure.sentence(), run=self._run)
-        self.changed.emit()
-        return self.mending
-
-    def _events_of(self, run: str) -> Path:
-        return self._session.dossier / f"mending-{run[:8]}.events.jsonl"
-
-    def _follow(self, run: str) -> None:
-        self._run, self._outcome, self.mending = run, None, True
+        return self._mends.put_back(last, self._dock_of(last.drive), tail)
 
     def look_again(self) -> None:
         """A remedy that another window began, or that was cut off with it, is heard to its end here."""
-        if self.mending:
-            return
-        log = self._session.log()
-        ended = {e.figures.get("run") for e in log if not e.kind.endswith("-start")}
-        begun = [e for e in log if e.kind in ("remedy-start", "undo-start") and e.figures.get("run") not in ended]
-        if not begun:
-            return
-        entry = begun[-1]
-        run = str(entry.figures.get("run", ""))
-        running = worker.running_worker(self._session.dossier / str(entry.figures.get("record", "")))
-        if running is None and self._session.is_young(run):  # another window is starting it
-            QTimer.singleShot(_AGAIN_MS, self.look_again)
-            return
-        self._follow(run)
-        self._errand.join(self._events_of(self._run), running or 0)
-        if not self._errand.lives:
-            self._mended()
-
-    def _hear_mending(self, event: Event) -> None:
-        if event.event == "outcome":
-            self._outcome = event
+        self._mends.look_again()
 
     def _mended(self) -> None:
-        """A remedy, or putting one back, has ended: on record once, and what stood there can be had back."""
-        self.mending = False
-        entry = next((e for e in self._session.log() if e.figures.get("run") == self._run), None)
-        if entry is None:
-            return
-        kind, figures = entry.kind.removesuffix("-start"), entry.figures
-        name, drive, code = (str(figures.get(key, "")) for key in ("record", "drive", "code"))
-        outcome = self._outcome
-        done = outcome is not None and outcome.outcome == "done"
-        there = (self._session.dossier / name).exists()
-        known = any(mended.record == name for mended in self.record.remedies)
-        if outcome is None:
-            words = self._errand.last_words or "It was cut off; what stood there before is on record."
-            self.failure = Failure(words, "Put it back, or do it again.")
-        elif not done:
-            self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
-        refused = outcome is not None and outcome.outcome == "refused"
-        try:
-            if kind == "remedy" and there and not known and not refused:
-                self._keep(remedies=(*self.record.remedies, Mended(record=name, drive=drive)))
-            if kind == "undo" and done:
-                self._keep(remedies=tuple(m for m in self.record.remedies if m.record != name))
-            words = f"Mended: {code}" if kind == "remedy" else f"Put back: {code}"
-            text = words if done else (self.failure.sentence() if self.failure else "")
-            ending = "done" if done else (outcome.outcome if outcome is not None else "failed")
-            self._session.record(f"{kind}-{ending}", text, run=self._run, code=code, record=name)
-        except CannotRecord:
-            QTimer.singleShot(_AGAIN_MS, self._mended)
-            return
-        except NeogenesisError as error:
-            self.failure = failure_of(error)
-        failure = self.failure
+        """It has ended, or could not be begun."""
+        failure = self._mends.failure
         self.refresh()
-        self.failure = failure
+        self.failure = failure or self.failure
         self.changed.emit()
 
     # A trial
@@ -598,4 +502,4 @@ class FirstBootModel(QObject):
     def close(self) -> None:
         """A remedy that is being written goes on; a trial does not."""
         self.stop_trial()
-        self._errand.close()
+        self._mends.close()

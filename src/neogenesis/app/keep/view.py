@@ -230,11 +230,12 @@ class KeepSheet(QDialog):
         clear(self._targets)
         self.targets = {}
         old, meant = self._desk.old_dock(), self._meant()
-        for dock in self._desk.bench.docks():
+        bench, ticket = self._desk.bench, self._desk.ticket
+        for dock in sorted(bench.docks(), key=lambda d: bool(bench.held(d, ticket))):  # what may be written to first
             docked = dock.docked
             if not dock.present or docked is None or docked.trouble or (old and dock.tag == old.tag):
                 continue
-            drive, held = docked.drive, self._desk.bench.held(dock, self._desk.ticket)
+            drive, held = docked.drive, bench.held(dock, ticket)
             draft = f"keep tail {docked.key}"
             tag, box, typed = TagMark(), QCheckBox(), self._tail_field(draft)
             Subject(self._desk.drafts, draft, typed).be(f"{self._subject} {dock.subject}")
@@ -244,10 +245,9 @@ class KeepSheet(QDialog):
             box.setText(plain_caption(words))
             holder = QWidget()
             if held:
-                box.setEnabled(False)
-                typed.setVisible(False)
-                why = label(held, "small", wrap=True)
-                holder.setLayout(stack(row(tag, box, None, gap=10), why, gap=2))
+                line = row(tag, gap=10)
+                line.addLayout(stack(label(words, "muted"), label(held, "small", wrap=True), gap=2), 1)
+                holder.setLayout(line)
                 self._targets.addWidget(holder)
                 continue
             box.setChecked(self._ticked.get(dock.subject, docked.name == meant))

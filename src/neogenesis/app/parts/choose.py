@@ -10,7 +10,7 @@ from neogenesis.app.desk.bench import Dock
 from neogenesis.app.language import tr
 from neogenesis.app.parts.controls import clear, label, plain_tip, stack
 from neogenesis.app.parts.tag import TagMark
-from neogenesis.app.theme.look import look
+from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import both, bus_name, tail
 
 
@@ -43,6 +43,9 @@ class DriveChoice(QWidget):
         self.buttons = {}
         taken_tags = {d.tag for d in taken if d is not None and d.docked}
         present = [d for d in docks if d.present and d.docked and d.tag not in taken_tags]
+        present.sort(
+            key=lambda d: bool((d.docked and d.docked.trouble) or self._why_not(d))
+        )  # what may be chosen first
         self._empty.setVisible(not present)
         for index, dock in enumerate(present):
             docked = dock.docked
@@ -51,7 +54,6 @@ class DriveChoice(QWidget):
             drive = docked.drive
             choice = QPushButton()
             choice.setAutoDefault(False)
-            choice.setStyleSheet(f"QPushButton {{ min-height: {look().px(56)}px; }}")  # a call would lose
             choice.setMinimumWidth(look().px(300))
             mark = TagMark()
             mark.setFixedSize(mark.sizeHint())
@@ -61,8 +63,11 @@ class DriveChoice(QWidget):
             name = label(f"{drive.model or docked.name.rsplit('/', 1)[-1]}  {tail(drive.serial)}", "head")
             bus, why = bus_name(drive.bus), docked.trouble or self._why_not(dock)
             lines = [name, label(f"{both(drive.size_bytes)}  {bus}", "small")]
+            tall = look().px(56)
             if why:
                 lines.append(label(why, "small", wrap=True))
+                tall += 2 * look().metrics(SMALL).lineSpacing() + look().px(4)
+            choice.setStyleSheet(f"QPushButton {{ min-height: {tall}px; }}")  # a call would lose
             inner.addLayout(stack(*lines, gap=2), 1)
             choice.setAccessibleName(f"{name.text()}. {why}" if why else name.text())
             choice.setEnabled(not why)

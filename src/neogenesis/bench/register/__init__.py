@@ -6,7 +6,7 @@
 from neogenesis.bench.register.claims import Asked, Claimed, OnlyChecked, claimed, refuse_kept, whose_drive
 from neogenesis.bench.register.consent import Consent, after_own_test
 from neogenesis.bench.register.outputs import allow_folder, allow_output, marked_picture
-from neogenesis.bench.register.register import Register, Writing, open_register, register_of
+from neogenesis.bench.register.register import Register, Writing, existing_register, open_register, register_of
 
 __all__ = [
     "Asked",
@@ -19,6 +19,7 @@ __all__ = [
     "allow_folder",
     "allow_output",
     "claimed",
+    "existing_register",
     "marked_picture",
     "open_register",
     "refuse_kept",

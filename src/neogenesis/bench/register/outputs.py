@@ -16,10 +16,7 @@ from typing import Literal
 
 from neogenesis.bench.drives import provider_of
 from neogenesis.bench.drives.system import BlockSystem, file_key
-from neogenesis.bench.processes.folders import bench_folder
-from neogenesis.bench.register.register import Register
-from neogenesis.bench.register.rows import SqliteRows
-from neogenesis.bench.register.statements_sql import TABLES
+from neogenesis.bench.register.register import existing_register
 from neogenesis.core.errors import BadArgument, Refused
 
 Kind = Literal["plan", "events", "region-map", "undo", "proof", "table", "picture", "paper", "bundle", "log", "image"]
@@ -138,18 +135,11 @@ def _backing(name: str) -> set[str]:
 
 
 def _is_known(bench: str, key: str, size_bytes: int) -> bool:
-    """Whether the register knows a file as a drive; no where there is no bench. Raises Refused."""
-    file = (Path(bench) if bench and "://" not in bench else bench_folder()) / "jobs.db"
-    try:
-        if not file.exists():
-            return False
-    except OSError:
-        return False  # a bench of somebody else
-    rows = SqliteRows(file)
-    with rows.begin(writing=False) as now:
-        if "drive" not in {name for (name,) in now.ask(TABLES)}:
-            return False
-    with closing(Register(rows)) as register:
+    """Whether the register knows a file as a drive; no where there is none. Raises Refused."""
+    register = existing_register(bench)
+    if register is None:
+        return False
+    with closing(register):
         return register.is_drive(key, size_bytes)
 
 

@@ -15,10 +15,12 @@ from neogenesis.bench.processes.living import lives, this_process
 from neogenesis.bench.register import statements_sql as sql
 from neogenesis.bench.register.rows import Rows, SqliteRows, Transaction, UrlRows, not_writable
 from neogenesis.core.drive import Identity, Sighting, is_one
+from neogenesis.core.drive.holding import Holding, Role, holding
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
-from neogenesis.core.job.holding import Holding, Role, holding
 from neogenesis.core.record import to_json
 from neogenesis.core.work import Confirmation
+
+_IN_A_FILE = "sqlite:///"
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,7 +159,8 @@ def refuse_written(writing: Iterable[Writing], drive: Sighting) -> None:
 
 def register_of(folder: Path, url: str = "") -> Register:
     """The register of records that are open already, and so up to date."""
-    return Register(UrlRows(url) if url else SqliteRows(folder / "jobs.db"))
+    in_a_file = not url or url.startswith(_IN_A_FILE)
+    return Register(SqliteRows(_file_of(url or str(folder))) if in_a_file else UrlRows(url))
 
 
 def open_register(bench: str = "") -> Register | None:
@@ -165,10 +168,10 @@ def open_register(bench: str = "") -> Register | None:
 
     None where this person has no bench and can have none. Raises Refused for one that cannot be used, and BadArgument.
     """
-    if "://" in bench:
+    if "://" in bench and not bench.startswith(_IN_A_FILE):
         return Register(UrlRows(bench))
-    folder = Path(bench) if bench else bench_folder()
-    file = folder / "jobs.db"
+    file = _file_of(bench)
+    folder = file.parent
     try:
         exists = file.exists()
     except OSError as error:
@@ -179,6 +182,29 @@ def open_register(bench: str = "") -> Register | None:
     else:
         _bring_up_to_date(file, folder)
     return Register(SqliteRows(file))
+
+
+def existing_register(bench: str = "") -> Register | None:
+    """As `open_register`, for who only looks: none is made, and what cannot be asked is none. Raises nothing."""
+    if "://" in bench and not bench.startswith(_IN_A_FILE):
+        return Register(UrlRows(bench))
+    file = _file_of(bench)
+    rows = SqliteRows(file)
+    try:
+        if not file.exists():
+            return None
+        with rows.begin(writing=False) as now:
+            found = now.ask(sql.VERSION)
+    except (OSError, Refused):
+        return None
+    return Register(rows) if found and str(found[0][0]) == sql.REVISION else None
+
+
+def _file_of(bench: str) -> Path:
+    """The database of a bench that is named by its folder, or by the URL of a file; empty for this person's own."""
+    if bench.startswith(_IN_A_FILE):
+        return Path(bench.removeprefix(_IN_A_FILE))
+    return (Path(bench) if bench else bench_folder()) / "jobs.db"
 
 
 def _made(folder: Path, must: bool) -> bool:

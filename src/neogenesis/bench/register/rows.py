@@ -98,7 +98,7 @@ class UrlRows:
 
         try:
             with self._engine.begin() as connection:
-                if writing:
+                if writing and connection.dialect.name == "postgresql":
                     connection.execute(text("LOCK TABLE claim IN EXCLUSIVE MODE"))
 
                 class Through:

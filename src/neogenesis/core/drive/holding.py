@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Literal
 
-from neogenesis.core.drive import Sighting, is_one
+from neogenesis.core.drive.sighting import Sighting, is_one
 
 Role = Literal["old", "kept", "new"]
 
