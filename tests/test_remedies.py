@@ -159,7 +159,12 @@ def test_a_remedy_that_was_cut_off_is_put_back(tmp_path: Path, monkeypatch: pyte
         apply_remedy("restamp-table", str(one), Consent("-one"), record)
     assert record.exists() and (one.read_bytes() != before) == (after > 0)
     monkeypatch.undo()
-    put_back(one, record, before, "-one")
+    if after:
+        put_back(one, record, before, "-one")
+    else:
+        with pytest.raises(Refused, match="nothing to put back"):
+            undo_remedy(record, str(one), Consent("-one"))
+    assert one.read_bytes() == before
 
 
 def test_records_that_do_not_hold_together_and_wrong_words(tmp_path: Path, neogenesis: Any) -> None:

@@ -97,7 +97,7 @@ class Bench(QObject):
         self._held: list[Holding] | None = None
         self._writing: list[Writing] = []
         self._last_entries: dict[str, int] = {}
-        self._all_jobs: list[Job] = []
+        self._all_jobs: dict[str, Job] | None = None
         self.cannot_write = ""
         self.window = f"{uuid.uuid4().hex} {this_process()}"
         self._times: Counter[str] = Counter()
@@ -196,12 +196,10 @@ class Bench(QObject):
 
     def _is_news(self) -> bool:
         """Whether what changed is anything that this window did not write itself."""
-        entries, jobs = self.store.last_entries(), self.store.jobs()
-        known = {ticket: log[-1].number for ticket, log in self._logs.items() if log}
-        news = jobs != self._all_jobs or any(entries.get(t, 0) != n for t, n in known.items())
-        news = news or any(entries.get(t, 0) > self._last_entries.get(t, 0) for t in entries)
+        entries, jobs = self.store.last_entries(), {job.ticket: job for job in self.store.jobs()}
+        first, news = self._all_jobs is None, jobs != self._all_jobs or entries != self._last_entries
         self._last_entries, self._all_jobs = entries, jobs
-        return news
+        return news and not first
 
     def _try_again(self) -> None:
         """Whether the logbook takes anything by now."""
@@ -248,7 +246,7 @@ class Bench(QObject):
     def is_written(self, dock: Dock) -> bool:
         """Whether work of any window or command writes to that drive now."""
         sighting = dock.sighting
-        return sighting is not None and any(is_one(w.drive, sighting) for w in self._writing)
+        return sighting is not None and any(is_one(w.drive, sighting) and lives(w.process) for w in self._writing)
 
     def sit(self, ticket: str) -> None:
         """This window has that job open from now on; empty for none."""
@@ -394,6 +392,7 @@ class Bench(QObject):
     def add_job(self, job: Job) -> None:
         """Raises BadArgument when the ticket is empty or taken."""
         self.store.add(job)
+        self._know(self.store.job(job.ticket))
         self.record(job.ticket, "intake", "Job taken in" + (f": {job.wish}" if job.wish else ""))
         self.jobs_changed.emit()
 
@@ -425,8 +424,16 @@ class Bench(QObject):
             self.refuse_unwritable(error)
             raise
         self._held = None
+        self._know(job)
         self.jobs_changed.emit()
         return job
+
+    def _know(self, job: Job) -> None:
+        """What this window wrote itself is no news to it."""
+        if self._all_jobs is not None:
+            self._all_jobs[job.ticket] = job
+            if job.shelf == "removed":
+                del self._all_jobs[job.ticket]
 
     def record(self, ticket: str, kind: str, text: str, **figures: Any) -> LogEntry:
         """Append to a job's logbook; raises CannotRecord when it takes nothing, which the window says until it does."""

@@ -67,7 +67,7 @@ class Mending(QObject):
         work = remedy_work(remedy.code, remedy.changes)
         arguments = ["remedy", remedy.code, remedy.drive, "--record", str(path), "--changes", remedy.changes]
         facts = {"record": path.name, "code": remedy.code}
-        return self._begin("remedy", arguments, work, remedy.drive, dock, tail, f"Remedy begun: {remedy.code}", facts)
+        return self._begin("remedy", arguments, work, remedy.drive, dock, tail, facts)
 
     def put_back(self, last: Mended, dock: Dock | None, tail: str) -> bool:
         """What stood there before `last`, byte for byte."""
@@ -80,7 +80,7 @@ class Mending(QObject):
             return False
         facts = {"record": last.record, "code": made.code}
         arguments, work = ["undo", str(path), last.drive], undo_work(made)
-        return self._begin("undo", arguments, work, last.drive, dock, tail, f"Putting back begun: {made.code}", facts)
+        return self._begin("undo", arguments, work, last.drive, dock, tail, facts)
 
     def _begin(
         self,
@@ -90,14 +90,17 @@ class Mending(QObject):
         drive: str,
         dock: Dock | None,
         tail: str,
-        words: str,
         facts: dict[str, str],
     ) -> bool:
         self.failure = None
         try:
             confirmed = self._session.confirmation(work, dock)
             path = self._session.keep_confirmation(confirmed)
-            self._session.record(f"{kind}-start", words, run=confirmed.run, drive=drive, **facts)
+            run, code = confirmed.run, facts["code"]
+            if kind == "remedy":
+                self._session.record("remedy-start", f"Remedy begun: {code}", run=run, drive=drive, **facts)
+            else:
+                self._session.record("undo-start", f"Putting back begun: {code}", run=run, drive=drive, **facts)
             more = ["--confirm", tail, "--confirmed", str(path), "--bench", self._session.records_place]
             self._follow(confirmed.run)
             self._errand.begin([*arguments, *more], self._events_of(confirmed.run))
@@ -162,10 +165,14 @@ class Mending(QObject):
                 self._keep((*self._kept(), Mended(record=name, drive=drive)))
             if kind == "undo" and done:
                 self._keep(tuple(m for m in self._kept() if m.record != name))
-            words = f"Mended: {code}" if kind == "remedy" else f"Put back: {code}"
-            text = words if done else (self.failure.sentence() if self.failure else "")
-            ending = "done" if done else (outcome.outcome if outcome is not None else "failed")
-            self._session.record(f"{kind}-{ending}", text, run=self._run, code=code, record=name)
+            facts = {"run": self._run, "code": code, "record": name}
+            if done and kind == "remedy":
+                self._session.record("remedy-done", f"Mended: {code}", **facts)
+            elif done:
+                self._session.record("undo-done", f"Put back: {code}", **facts)
+            else:
+                ending = outcome.outcome if outcome is not None else "failed"
+                self._session.record(f"{kind}-{ending}", self.failure.sentence() if self.failure else "", **facts)
         except CannotRecord:
             QTimer.singleShot(_AGAIN_MS, self._mended)
             return

@@ -165,13 +165,11 @@ class KeepModel(QObject):
         if kind in ("image", "salvage"):
             arguments += ["--run", run]
         cwd = self._session.dossier if kind == "stick" else None  # where its plan is kept
-        name, what = Path(place).name, f"{kind}-start"
-        words = f"{_WORDS[kind]} begun, {'from' if kind in ONTO else 'to'} {name}"
         try:
             for path in self._confirmed(kind, place, targets, run):
                 arguments += ["--confirmed", str(path)]
             self.kept = Kept(kind=kind, place=place, targets=tuple(targets), run=run)
-            self._session.record(what, words, place=place, run=run)
+            self._record_begin(kind, place, run)
             save(self._record, self.kept)
             self._errand.begin(arguments, self._events_of(run), cwd)
             self.kept = Kept(kind=kind, place=place, targets=tuple(targets), process=self._errand.process, run=run)
@@ -190,6 +188,16 @@ class KeepModel(QObject):
         if kind in ("rescue", "restore"):
             self._session.advance("transfer")
         self.changed.emit()
+
+    def _record_begin(self, kind: Kind, place: str, run: str) -> None:
+        """Raises CannotRecord; then it is not begun."""
+        name, what = Path(place).name, f"{kind}-start"
+        if kind == "restore":
+            self._session.record(what, f"Restore begun, from {name}", place=place, run=run)
+        elif kind == "stick":
+            self._session.record(what, f"Installer stick begun, from {name}", place=place, run=run)
+        else:
+            self._session.record(what, f"{_WORDS[kind]} begun, to {name}", place=place, run=run)
 
     def _confirmed(self, kind: Kind, place: str, targets: Sequence[str], run: str) -> list[Path]:
         """The records of what was agreed to, one for each drive that is written to. Raises NeogenesisError."""
