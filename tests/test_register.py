@@ -30,6 +30,8 @@ from neogenesis.core.job import Job
 from neogenesis.core.job.migrations import _newest
 from neogenesis.core.record import save, to_json
 from neogenesis.core.work import Confirmation
+from tests.boots import BY_FILE, loader
+from tests.boots import drive as boot_drive
 from tests.discs import disc
 from tests.drives import LINUX, MIB, Part, blank, data_hash, linux_files, make_drive, run, set_docks, simulated
 
@@ -540,3 +542,60 @@ def test_the_list_of_drives_says_whose_they_are(demo_original: Path, neogenesis:
     found = json.loads(neogenesis("drives", "--bench", demo_original, "--json").stdout)["drives"]
     held = {row["serial"]: row["held_by"] for row in found if not row["may_be_target"]}
     assert any(text and "T-1042" in text for text in held.values()) and len(held) < len(found)
+
+
+def test_remedies_mend_new_drives_and_leave_old_ones_as_they_are(tmp_path: Path, neogenesis: Any) -> None:
+    old = boot_drive(tmp_path / "disk-old.img", "TOKEN-ONE", {"EFI/fathom/grubx64.efi": loader(BY_FILE)})
+    new = blank(tmp_path / "disk-new.img", 200)
+    neogenesis("plan", old, new, "-o", tmp_path / "p.json")
+    neogenesis("transfer", tmp_path / "p.json", "--confirm", "-new")
+    before = data_hash(old)
+    order = ["remedy", "fallback-loader", old, "--confirm", "-old", "--record", tmp_path / "o.undo", "--json"]
+    assert json.loads(neogenesis(*order, status=3).stdout)["code"] == "sealed"
+    assert data_hash(old) == before and not (tmp_path / "o.undo").exists()
+    neogenesis("remedy", "fallback-loader", new, "--confirm", "-new", "--record", tmp_path / "n.undo")
+    # beside the new one, an old drive may get an identity of its own
+    neogenesis("remedy", "restamp-table", old, "--confirm", "-old", "--record", tmp_path / "r.undo")
+    neogenesis("undo", tmp_path / "r.undo", old, "--confirm", "-old")
+    assert data_hash(old) == before
+
+
+def test_a_remedy_is_what_was_shown_and_a_twin_is_not_put_back(tmp_path: Path, neogenesis: Any) -> None:
+    one = boot_drive(tmp_path / "a-disk.img", "TOKEN-ONE", {"EFI/fathom/grubx64.efi": loader(BY_FILE)})
+    (tmp_path / "sub").mkdir()
+    twin = tmp_path / "sub/b-disk.img"
+    run("cp", "--sparse=always", one, twin)
+    rows = json.loads(neogenesis("remedies", one, "--json").stdout)["remedies"]
+    shown = next(row for row in rows if row["code"] == "fallback-loader")["changes"]
+    time.sleep(2.1)  # utilities write the time of day, in steps of two seconds
+    assert (
+        shown
+        == next(
+            row
+            for row in json.loads(neogenesis("remedies", one, "--json").stdout)["remedies"]
+            if row["code"] == "fallback-loader"
+        )["changes"]
+    )
+    order = ["remedy", "fallback-loader", one, "--confirm", "disk", "--record", tmp_path / "u"]
+    neogenesis(*order, "--changes", "0" * 64, status=3)
+    found = json.loads(neogenesis(*order, "--changes", shown, "--json").stdout)
+    assert found["status"] == "done" and found["verified_bytes"] > 0 and str(tmp_path / "u") in found["records"]
+    before = data_hash(twin)
+    undo = ["undo", tmp_path / "u", twin, "--confirm", "disk", "--json"]
+    assert json.loads(neogenesis(*undo, status=3).stdout)["code"] == "nothing-to-undo" and data_hash(twin) == before
+    neogenesis("undo", tmp_path / "u", one, "--confirm", "disk", "--check")
+    neogenesis("undo", tmp_path / "u", one, "--confirm", "disk")
+    run("cmp", one, twin)
+
+
+def test_what_is_no_image_is_not_written_over_anything(bench: Path, neogenesis: Any) -> None:
+    (bench / "tiny.txt").write_text("abc")
+    before = data_hash(bench / "other.img")
+    order = ["media", bench / "tiny.txt", bench / "other.drive.json", "--confirm", "77B6", "--json"]
+    assert json.loads(neogenesis(*order, status=3).stdout)["code"] == "no-image"
+    assert data_hash(bench / "other.img") == before
+
+
+def test_a_plan_says_whose_drive_it_is_for(bench: Path, neogenesis: Any) -> None:
+    said = neogenesis("plan", bench / "old.drive.json", bench / "other.drive.json", "--intent", "exact").stdout
+    assert "onto Ostrel C OST-000077B6" in said and "lost on it: root" in said

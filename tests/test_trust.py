@@ -42,6 +42,10 @@ DAMAGE: dict[str, Callable[[dict], object]] = {
     "copied elsewhere": lambda p: p["source"]["survey"]["partitions"][0].update(start_bytes=3 * MIB),
     "fewer bytes": lambda p: [o.update(bytes=1) for o in p["operations"] if o["kind"] == "copy"],
     "raw for used": lambda p: [o.update(mode="raw") for o in p["operations"] if o["kind"] == "copy"],
+    "another kind of table": lambda p: p["layout"].update(table="mbr"),
+    "over the table": lambda p: p["layout"]["partitions"][0].update(start_bytes=0),
+    "one identity": lambda p: [q.update(unique_id="0" * 31 + "1") for q in p["layout"]["partitions"]],
+    "no sectors": lambda p: [p[k].update(sector_size=0) for k in ("layout", "target")],
     "opened gate": lambda p: [g.update(open=True) for g in p["gates"]] and p["target"]["drive"].update(mounted=True),
 }
 
@@ -65,6 +69,29 @@ def test_a_damaged_plan_is_refused_and_nothing_is_written(what: str, small: Path
     DAMAGE[what](raw)
     plan.write_text(json.dumps(raw))
     neogenesis("transfer", plan, "--confirm", "new", status=3)
+    assert data_hash(new) == before
+
+
+DAMAGE_OF_SMALL_TABLES: dict[str, Callable[[dict], object]] = {
+    "type": lambda p: p["layout"]["partitions"][0].update(type_id="1ff"),
+    "no type": lambda p: p["layout"]["partitions"][0].update(type_id="harbour"),
+    "disk identity": lambda p: p["layout"].update(disk_id="1ffffffff"),
+    "no disk identity": lambda p: p["layout"].update(disk_id="harbour"),
+    "kind": lambda p: p["layout"].update(table="gpt"),
+}
+
+
+@pytest.mark.parametrize("what", sorted(DAMAGE_OF_SMALL_TABLES))
+def test_what_a_small_table_cannot_say_is_refused(what: str, tmp_path: Path, neogenesis) -> None:
+    old = make_drive(tmp_path / "old.img", 40, [Part(20, "83", "ext4", "home", {"a": b"x" * 999})], table="mbr")
+    new, plan = tmp_path / "new.img", tmp_path / "p.json"
+    new.write_bytes(random.Random(1).randbytes(MIB) * 60)
+    before = data_hash(new)
+    neogenesis("plan", old, new, "-o", plan)
+    raw = json.loads(plan.read_text())
+    DAMAGE_OF_SMALL_TABLES[what](raw)
+    plan.write_text(json.dumps(raw))
+    assert "cannot be run" in neogenesis("transfer", plan, "--confirm", "new", status=3).stderr
     assert data_hash(new) == before
 
 

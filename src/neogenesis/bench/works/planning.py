@@ -124,6 +124,10 @@ def describe(plan: Plan) -> str:
     ]
     for p in plan.layout.partitions:
         lines.append(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
+    new = plan.target.drive
+    if new is not None:
+        who = " ".join(filter(None, (new.model or Path(new.path).name, new.serial, f"({new.path})")))
+        lines.append(f"  onto {who}; lost on it: {'; '.join(plan.target.holds) or 'nothing'}")
     lines += [f"  {reason}" for reason in plan.reasons]
     lines += [f"  afterwards: {step}" for step in plan.afterwards]
     return "\n".join(lines)
