@@ -17,6 +17,8 @@ import click
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = ROOT / "packaging/deb"
+#: Only the installed program has a helper that asks for rights; the package has had two names.
+_ASKS_FOR_RIGHTS = "pkexec | policykit-1"
 ICON_SIZES = (16, 24, 32, 48, 64, 128, 256, 512)
 SHELLS = {
     "bash": "usr/share/bash-completion/completions/neogenesis",
@@ -53,7 +55,7 @@ def man_page(app: click.Group, version: str) -> str:
 def run_time_packages() -> list[str]:
     """Debian packages that the program needs, as the list names them; those for its tests are left out."""
     text = (ROOT / "packaging/debian-packages.txt").read_text("utf-8").partition("# Tests")[0]
-    return [line for line in text.splitlines() if line and not line.startswith("#")]
+    return [line for line in text.splitlines() if line and not line.startswith("#")] + [_ASKS_FOR_RIGHTS]
 
 
 def build(out: Path) -> Path:
@@ -114,6 +116,7 @@ def _packed(out: Path, tree: Path, version: str) -> Path:
     architecture = subprocess.run(
         ["dpkg", "--print-architecture"], capture_output=True, text=True, check=True
     ).stdout.strip()
+    minor = sys.version_info.minor
     kib = sum(p.stat().st_size for p in tree.rglob("*") if p.is_file()) // 1024
     fields = {
         "Package": "neogenesis",
@@ -123,8 +126,8 @@ def _packed(out: Path, tree: Path, version: str) -> Path:
         "Section": "admin",
         "Priority": "optional",
         "Installed-Size": str(kib),
-        "Depends": ", ".join(["python3 (>= 3.11)", *run_time_packages()]),
-        "Recommends": "polkitd | policykit-1",
+        # The packages inside are built for this Python, and load in no other.
+        "Depends": ", ".join([f"python3 (>= 3.{minor})", f"python3 (<< 3.{minor + 1})", *run_time_packages()]),
         "Description": "moves a customer's system and data to a new storage drive\n"
         " Surveys the old drive without writing to it, plans the new one, copies with checksums,\n"
         " reads everything back, and keeps the records that prove it.",

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import json
+import os
+import subprocess
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from neogenesis.bench.drives import diagnosis
 from neogenesis.bench.drives.service import ata_reading, nvme_reading
 from neogenesis.core.drive import judge
 from neogenesis.core.drive.smart import read_smart_report
-from neogenesis.core.errors import BadRecord
+from neogenesis.core.errors import BadRecord, Refused
 from neogenesis.core.record import load
 from neogenesis.core.survey import Survey
+from tests.drives import blank, run
 
 _NAMES = {
     1: "Raw_Read_Error_Rate",
@@ -201,3 +206,67 @@ def test_surveys_from_before_are_read_with_todays_verdicts(standard: Path, tmp_p
     path.write_text(json.dumps(survey))
     with pytest.raises(BadRecord):
         load(path, Survey, "survey")
+
+
+# An ordinary user, who is asked for a password
+
+
+_HELPER = Path(__file__).parents[1] / "packaging/deb/neogenesis-health"
+
+
+@pytest.fixture
+def prompted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[str, Path]]:
+    """A drive, and the folder of a stand-in for `pkexec` that writes down each prompt and ends as `status` says."""
+    (tmp_path / "pkexec").write_text(
+        "#!/bin/sh\n"
+        f'cd "{tmp_path}"; echo "$*" >> prompts; sleep "$(cat seconds)"\n'
+        'status=$(cat status); [ "$status" = 0 ] || exit "$status"; exec sh "$@"\n'
+    )
+    (tmp_path / "pkexec").chmod(0o755)
+    (tmp_path / "seconds").write_text("0")
+    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    monkeypatch.setattr(diagnosis, "_HELPER", _HELPER)
+    monkeypatch.setattr(diagnosis, "_SECONDS", 0.5)
+    monkeypatch.setattr(os, "geteuid", lambda: 1000)
+    diagnosis._refused.clear()
+    device = run("losetup", "--find", "--show", blank(tmp_path / "d.img", 8)).strip()
+    yield device, tmp_path
+    run("losetup", "--detach", device)
+
+
+@pytest.mark.parametrize("status", ["126", "127"])
+def test_a_dismissed_prompt_is_no_verdict_and_does_not_come_back(status: str, prompted: tuple[str, Path]) -> None:
+    device, place = prompted
+    (place / "status").write_text(status)
+    for _ in range(2):
+        with pytest.raises(Refused, match="not permitted"):
+            diagnosis.health_of(device)
+    assert len((place / "prompts").read_text().splitlines()) == 1
+
+
+def test_one_prompt_is_for_all_ways_and_hurries_nobody(prompted: tuple[str, Path]) -> None:
+    """The real helper and the real utility, on a drive that has no readings by any way."""
+    device, place = prompted
+    (place / "status").write_text("0")
+    (place / "seconds").write_text("2")
+    assert diagnosis.health_of(device).verdict == "unknown"
+    assert len((place / "prompts").read_text().splitlines()) == 1
+    asked = subprocess.run(["sh", _HELPER, device], capture_output=True, check=True).stdout
+    assert asked.count(b"\x1e") == 8 and asked.count(b'"exit_status"') == 8
+
+
+def test_a_drive_that_stalls_the_helper_no_longer_answers(prompted: tuple[str, Path]) -> None:
+    device, place = prompted
+    (place / "status").write_text("124")
+    assert diagnosis.health_of(device).verdict == "lost-cause"
+
+
+def test_the_first_reading_of_the_ways_counts() -> None:
+    texts = [report(2, ("Unknown USB bridge",)), ata(row(5, 0)), ata(row(5, 9))]
+    assert judge(diagnosis._first_reading([json.dumps(text).encode() for text in texts])).verdict == "sound"
+
+
+def test_only_the_plain_way_tells_that_a_drive_does_not_answer() -> None:
+    silent, gone = (json.dumps(report(2, (text,))).encode() for text in ("Unknown USB bridge", "INQUIRY failed"))
+    assert diagnosis._first_reading([silent, gone, gone]) is None
+    assert judge(diagnosis._first_reading([gone, silent])).verdict == "lost-cause"

@@ -8,9 +8,11 @@ import sys
 import xml.etree.ElementTree as ET
 from pathlib import Path
 
+import msgspec
 import pytest
 
-from tests.drives import run
+import neogenesis
+from tests.drives import LINUX, Part, make_drive, run
 
 ROOT = Path(__file__).resolve().parents[1]
 
@@ -21,7 +23,8 @@ def test_the_package_is_built_unpacked_and_started(tmp_path: Path) -> None:
     subprocess.run([sys.executable, ROOT / "packaging/make_deb.py", tmp_path], check=True)
     package = next(tmp_path.glob("neogenesis_*.deb"))
     fields = run("dpkg-deb", "--field", package)
-    assert "Package: neogenesis" in fields and "smartmontools" in fields and "xvfb" not in fields
+    assert "Package: neogenesis" in fields and "smartmontools" in fields and "pkexec" in fields and "xvfb" not in fields
+    assert f"python3 (<< 3.{sys.version_info.minor + 1})" in fields
     root = tmp_path / "root"
     run("dpkg-deb", "--extract", package, root)
     clean = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "HOME": str(tmp_path), "QT_QPA_PLATFORM": "offscreen"}
@@ -54,6 +57,28 @@ def test_the_package_is_built_unpacked_and_started(tmp_path: Path) -> None:
     helper = root / "usr/lib/neogenesis/neogenesis-health"
     for arguments in ([], ["/etc/passwd"], ["/dev/null"], ["/dev/null", "sat;reboot"]):
         assert subprocess.run([helper, *arguments], capture_output=True).returncode == 2
+
+
+def test_files_are_listed_by_a_python_that_knows_the_program_by_its_path_alone(tmp_path: Path) -> None:
+    """As the installed program is started: nothing but `PYTHONPATH` leads to it and to its packages."""
+    old = make_drive(tmp_path / "old.img", 40, [Part(30, LINUX, "ext4", "home", {"keeper/log.txt": b"x" * 999})])
+    site = [Path(neogenesis.__file__).parents[1], Path(msgspec.__file__).parents[1]]
+    environment = {
+        "PATH": "/usr/bin:/bin:/usr/sbin:/sbin",
+        "HOME": str(tmp_path),
+        "PYTHONPATH": ":".join(map(str, site)),
+        "PYTHONNOUSERSITE": "1",
+    }
+    base = Path(sys.base_prefix) / f"bin/python3.{sys.version_info.minor}"
+    done = subprocess.run(
+        [base, "-m", "neogenesis", "salvage", old, tmp_path / "out", "--json"],
+        env=environment,
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == 0, done.stderr
+    assert [p.read_bytes() for p in (tmp_path / "out").rglob("log.txt")] == [b"x" * 999]
 
 
 def _with_python(environment: dict[str, str]) -> dict[str, str]:

@@ -8,18 +8,22 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+from collections.abc import Sequence
 from pathlib import Path
 
 from neogenesis.bench.drives import is_hardware, open_sealed, service
 from neogenesis.core.drive import Health, HealthReading, judge
 from neogenesis.core.drive.smart import read_smart_report
-from neogenesis.core.errors import BadArgument, BadRecord
+from neogenesis.core.errors import BadArgument, BadRecord, Refused
 
 _SECONDS = 20.0
 #: Ways through a USB bridge, tried in this order until one answers.
 _WAYS = ("", "sat", "sntasmedia", "sntjmicron", "sntrealtek", "usbjmicron", "usbprolific", "usbsunplus")
-#: Installed with the package; asks for the right to read one drive's health, and does nothing else.
+#: Installed with the package; reads one drive's health with the right to, by every way, and does nothing else.
 _HELPER = Path("/usr/lib/neogenesis/neogenesis-health")
+_RECORD = b"\x1e"  # RFC 7464
+_STALLS, _DISMISSED, _NOT_AUTHORISED = 124, 126, 127
+_refused = set[str]()  # drives that somebody would not let be asked: a prompt that was dismissed does not come back
 _PATH = "/usr/sbin:/sbin:/usr/local/sbin"
 
 
@@ -35,7 +39,10 @@ def health_of(name: str) -> Health:
 
 
 def reading_of(name: str) -> HealthReading | None:
-    """What the drive says of itself now; None where nothing can be had. Raises BadArgument for what is no drive."""
+    """What the drive says of itself now; None where nothing can be had.
+
+    Raises BadArgument for what is no drive, and Refused where asking is not permitted.
+    """
     if not Path(name).is_block_device():
         opened = open_sealed(name, grip="look")
         opened.close()
@@ -52,12 +59,13 @@ def _from_utility(name: str) -> HealthReading | None:
     utility = shutil.which("smartctl") or shutil.which("smartctl", path=_PATH)
     if utility is None:
         return None
-    helped = os.geteuid() != 0 and _HELPER.exists() and shutil.which("pkexec") is not None
-    latest: HealthReading | None = None
+    if os.geteuid() != 0 and _HELPER.exists() and shutil.which("pkexec") is not None:
+        return _from_helper(name)
+    reports = list[bytes]()
     for way in _WAYS:
         try:
             done = subprocess.run(
-                ["pkexec", str(_HELPER), name, way] if helped else _asking(utility, name, way),
+                _asking(utility, name, way),
                 capture_output=True,
                 timeout=_SECONDS,
                 check=False,
@@ -69,10 +77,40 @@ def _from_utility(name: str) -> HealthReading | None:
             raise BadArgument(
                 f"“{utility}” cannot be run ({error.strerror}).", "Install smartmontools anew."
             ) from error
+        reports.append(done.stdout)
+        reading = _first_reading(reports)
+        if reading is not None:
+            return reading
+    return None
+
+
+def _from_helper(name: str) -> HealthReading | None:
+    """One authorisation for all ways; the helper keeps the time, so that nobody is hurried who types a password."""
+    if name not in _refused:
+        done = subprocess.run(
+            ["pkexec", str(_HELPER), name], capture_output=True, check=False, stdin=subprocess.DEVNULL
+        )
+        if done.returncode == _STALLS:
+            return HealthReading(answers=False)
+        if done.returncode not in (_DISMISSED, _NOT_AUTHORISED):
+            return _first_reading(done.stdout.split(_RECORD)[1:])
+        _refused.add(name)
+    raise Refused(
+        "not-permitted",
+        f"Asking “{name}” for its health was not permitted; nothing is known of how it is.",
+        "Ask again with the password of someone who may, or as root.",
+    )
+
+
+def _first_reading(reports: Sequence[bytes]) -> HealthReading | None:
+    """Of what the ways gave, in their order. That a drive does not answer is only told by the first, plain one: a
+    guessed way that leads nowhere says nothing of the drive.
+    """
+    for place, report in enumerate(reports):
         try:
-            latest = read_smart_report(done.stdout)
+            reading = read_smart_report(report)
         except BadRecord:
             continue
-        if latest is not None:
-            return latest
-    return latest
+        if reading is not None and (reading.answers or place == 0):
+            return reading
+    return None

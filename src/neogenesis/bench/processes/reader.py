@@ -15,6 +15,8 @@ import sys
 import threading
 import time
 from importlib.resources import files
+from importlib.util import find_spec
+from pathlib import Path
 from typing import Any
 
 from neogenesis.core.errors import Damaged
@@ -51,8 +53,10 @@ class ReaderProcess:
     def _start(self) -> None:
         self._generation += 1
         script = str(files("neogenesis.core.system").joinpath("library.py"))
+        library = find_spec("pytsk3")
+        folder = str(Path(library.origin).parent) if library and library.origin else ""
         self._process = subprocess.Popen(
-            [sys.executable, "-I", script],
+            [sys.executable, "-I", script, folder],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL,

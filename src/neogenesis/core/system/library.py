@@ -1,4 +1,6 @@
-"""The file listing library, in a process of its own: `python library.py`, spoken to over standard input and output.
+"""The file listing library, in a process of its own: `python library.py FOLDER`, spoken to over standard streams.
+
+FOLDER holds the library; an isolated interpreter has no other way to the packages of an installed program.
 
 A damaged volume can make the library crash, hang or eat memory; then only this process goes. It imports nothing of
 Neogenesis, so that it is quick to start, and reads volumes only by asking whoever started it.
@@ -19,6 +21,7 @@ import sys
 from collections.abc import Iterator
 from typing import Any
 
+sys.path.extend(sys.argv[1:])
 import pytsk3
 
 _LENGTH = struct.Struct("<I")
