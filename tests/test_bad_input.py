@@ -10,6 +10,11 @@ from pathlib import Path
 
 import pytest
 
+from neogenesis.bench.drives import open_sealed
+from neogenesis.cli.main import app
+from neogenesis.core.errors import BadArgument, BadRecord
+from neogenesis.core.plan import Plan
+from neogenesis.core.record import load
 from tests.drives import LINUX, MIB, Part, blank, data_hash, is_blank, make_drive, run, simulated
 
 
@@ -33,6 +38,35 @@ def test_absurd_images_are_surveyed_or_refused(content: str, standard: Path, tmp
     new = blank(tmp_path / "new.img", 900)
     assert "plan" in neogenesis("plan", image, new, status=3).stderr or content == "truncated"
     assert is_blank(new, 0, MIB)
+
+
+@pytest.mark.parametrize(
+    "order",
+    [
+        ["image", "none.img", "o.qcow2"],
+        ["speed", "none.img"],
+        ["rescue", "none.img", "r.img", "--map", "m.json", "--confirm", "r"],
+    ],
+)
+def test_a_drive_without_bytes_is_not_worked_on(order: list[str], tmp_path: Path, neogenesis) -> None:
+    (tmp_path / "none.img").touch()
+    placed = [order[0], *(tmp_path / o if "." in o else o for o in order[1:])]
+    assert "no bytes" in neogenesis(*placed, status=3).stderr
+    assert [p.name for p in tmp_path.iterdir()] == ["none.img"]
+
+
+@pytest.mark.parametrize("name", sorted(app.commands))
+def test_a_pipe_is_waited_for_by_no_command(name: str, tmp_path: Path, neogenesis) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    assert "is a pipe" in neogenesis(name, tmp_path / "pipe", status=2).stderr
+
+
+def test_a_pipe_in_a_record_is_no_drive_and_no_record(tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    with pytest.raises(BadArgument, match="pipe"):
+        open_sealed(str(tmp_path / "pipe"))
+    with pytest.raises(BadRecord, match="pipe"):
+        load(tmp_path / "pipe", Plan, "plan")
 
 
 def test_places_that_are_no_drives(tmp_path: Path, neogenesis) -> None:

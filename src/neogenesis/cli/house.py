@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import logging
 import os
+import stat
 import sys
 import tomllib
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -61,6 +63,15 @@ def options_anywhere(arguments: list[str]) -> Anywhere:
         else:
             left.append(argument)
     return Anywhere(debug, log_file, left)
+
+
+def refuse_pipes(arguments: list[str]) -> None:
+    """Raises BadArgument for a pipe that is named anywhere: whoever opens one waits for somebody at its other end."""
+    for argument in arguments:
+        value = argument.partition("=")[2] if argument.startswith("--") and "=" in argument else argument
+        with suppress(OSError, ValueError):
+            if stat.S_ISFIFO(Path(value).stat().st_mode):
+                raise BadArgument(f"“{value}” is a pipe; nothing was read or written.", "Name a drive or a file.")
 
 
 def open_log(path: Path, arguments: list[str]) -> logging.Logger:

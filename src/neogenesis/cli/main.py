@@ -20,7 +20,7 @@ from neogenesis.bench.works import planning
 from neogenesis.cli import bench as bench_commands
 from neogenesis.cli import boot, fresh, judging, looks, works
 from neogenesis.cli.answer import Answer, code_of
-from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, say
+from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, refuse_pipes, say
 from neogenesis.cli.works import INTENTS, Intent, grows, growth, relocates
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.plan import Policy
@@ -208,6 +208,7 @@ def main() -> None:
     try:
         anywhere = options_anywhere(sys.argv[1:])
         answer = Answer.to(anywhere.arguments)
+        refuse_pipes(anywhere.arguments)
         if anywhere.log_file is not None:
             log = open_log(anywhere.log_file, anywhere.arguments)
         log.info("%s %s", __version__, " ".join(anywhere.arguments))

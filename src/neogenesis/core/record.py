@@ -6,6 +6,7 @@ Every record carries a schema name with a version. Inside the program a record t
 from __future__ import annotations
 
 import os
+import stat
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import count, islice
@@ -91,7 +92,10 @@ def from_json(text: bytes, kind: type[T], what: str) -> T:
 def load(path: Path, kind: type[T], what: str) -> T:
     """Read and validate a record; raises BadRecord when it is missing, too large, damaged or of another kind."""
     try:
-        if path.stat().st_size > _LARGEST_BYTES:
+        status = path.stat()
+        if stat.S_ISFIFO(status.st_mode):  # reading it would wait for somebody at its other end
+            raise BadRecord(f"The {what} “{path}” is a pipe and no file; nothing was written.", "Give the file.")
+        if status.st_size > _LARGEST_BYTES:
             raise BadRecord(f"The {what} “{path.name}” is too large to be one of ours.", "Give the right file.")
         text = path.read_bytes()
     except OSError as error:

@@ -32,6 +32,7 @@ __all__ = [
     "place_of",
     "provider_of",
     "refuse_alike",
+    "refuse_empty",
     "same_bytes",
     "sighting_of",
 ]
@@ -60,9 +61,27 @@ def connected_drives() -> list[Connected]:
 def open_sealed(name: str, sector_size: int | None = None, grip: Grip = "share") -> OpenDrive:
     """Open a drive that can only be read, and say who it is. Raises BadArgument or Refused in words.
 
-    With the grip `look` nothing may be read but who the drive is; a transfer may be writing to it.
+    With the grip `look` nothing may be read but who the drive is; a transfer may be writing to it. With the grip `hold`
+    all of it is going to be read: a drive that reports no bytes is refused.
     """
-    return provider_of(name).open(name, sector_size, grip)
+    opened = provider_of(name).open(name, sector_size, grip)
+    if grip == "hold":
+        try:
+            refuse_empty(name, opened.drive)
+        except Refused:
+            opened.close()
+            raise
+    return opened
+
+
+def refuse_empty(name: str, drive: Drive) -> None:
+    """Raises Refused for a drive that reports no bytes, such as a reader without a card."""
+    if not drive.size_bytes:
+        raise Refused(
+            "no-bytes",
+            f"“{name}” reports no bytes at all: nothing is in it, or it has failed; nothing was read or written.",
+            "Put the medium in, or try another cable and another dock.",
+        )
 
 
 def confirm_tail(drive: Drive) -> str:

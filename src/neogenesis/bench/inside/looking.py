@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
-from neogenesis.bench.drives import open_sealed
+from neogenesis.bench.drives import open_sealed, refuse_empty
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.register import allow_output
 from neogenesis.core.csv_rows import plain_row
@@ -120,6 +120,7 @@ def read_speed(name: str, survey: Survey, tell: Callable[[Sounding], object] = l
     refuse_to_stress(survey.health)
     opened = open_sealed(name)
     try:
+        refuse_empty(name, opened.drive)
         places = [(p.number, p.start_bytes, p.end_bytes) for p in survey.partitions]
         return profile_drive(opened.store, opened.seconds, places, survey.fingerprint, tell)
     finally:

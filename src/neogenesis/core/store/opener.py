@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import os
+import stat
 from pathlib import Path
 from typing import Protocol
+
+from neogenesis.core.errors import BadArgument
 
 
 class Opener(Protocol):
@@ -30,4 +33,9 @@ class PathOpener:
         return str(self.path)
 
     def __call__(self, flags: int) -> int:
+        if stat.S_ISFIFO(self.path.stat().st_mode):  # opening it would wait for somebody at its other end
+            raise BadArgument(
+                f"“{self.path}” is a pipe, which is neither a drive nor an image of one.",
+                "Name a block device or a file.",
+            )
         return os.open(self.path, flags | os.O_CLOEXEC)
