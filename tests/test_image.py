@@ -3,21 +3,32 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 import signal
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable, Sequence
+from contextlib import closing
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neogenesis.core.errors import BadArgument, NeogenesisError, ReadFailed
+from neogenesis.bench.drives import open_sealed
+from neogenesis.bench.processes.reader import open_tree
+from neogenesis.core.errors import BadArgument, Mismatch, NeogenesisError, ReadFailed, Stopped
 from neogenesis.core.image import Qcow2Store
+from neogenesis.core.image.make import Imaged, ImageFiles, ImageRun
 from neogenesis.core.store import JoinedStore, PartFile, existing_parts
+from neogenesis.core.survey import survey_drive
+from neogenesis.core.transfer import load_manifest
+from neogenesis.core.work.control import Control
 from tests.drives import MIB, blank, check_volume, data_hash, file_hashes, run, same_bytes, simulated, spans, table_of
 
 
@@ -297,3 +308,105 @@ def _place_of(image: Path, start: int, size: int, path: str) -> int:
     run("dd", f"if={image}", f"of={volume}", f"skip={start}", f"count={size}", "iflag=skip_bytes,count_bytes", "bs=1M")
     block = int(run("debugfs", "-R", f"bmap {path} 0", volume))
     return start + block * int(run("dumpe2fs", "-h", volume).split("Block size:")[1].split()[0])
+
+
+# What an interrupted image was until it is gone on with
+
+
+class _Eager:
+    """Everything is in the journal at once."""
+
+    pace = 0.0
+
+    def now(self) -> float:
+        return time.monotonic()
+
+    def wall(self) -> str:
+        return "2026-01-01T00:00:00Z"
+
+
+def _run(old: Path, out: Path, control: Control, progress: Callable[[str, int, int], None], **more: Any) -> Imaged:
+    with closing(open_sealed(str(old), grip="hold")) as opened:
+        look = partial(survey_drive, opened.store, opened.drive, open_tree)
+        return ImageRun(look, opened.store, out, 1, control, _Eager(), progress, **more).run()
+
+
+def _interrupted(tmp_path: Path, **more: Any) -> tuple[Path, Path]:
+    """An image of 80 MiB that was stopped after about half of it."""
+    old, out = tmp_path / "old.img", tmp_path / "o.qcow2"
+    old.write_bytes(random.Random(5).randbytes(79 * MIB) + bytes(MIB))
+    control = Control()
+    with pytest.raises(Stopped):
+        _run(old, out, control, lambda phase, done, total: control.stop("test") if done > total // 2 else None, **more)
+    return old, out
+
+
+def _cut(path: Path) -> None:
+    os.truncate(path, path.stat().st_size // 2)
+
+
+def _flipped(path: Path) -> None:
+    with path.open("r+b") as file:
+        file.seek(path.stat().st_size // 3)
+        file.write(b"\xff" * 4096)
+
+
+@pytest.mark.parametrize(
+    ("damage", "part_bytes", "check_all"),
+    [
+        (Path.unlink, None, False),
+        (lambda path: path.write_bytes(b""), None, False),
+        (_cut, None, False),
+        (_flipped, None, False),
+        (_flipped, None, True),
+        (_cut, 16 * MIB, False),
+        (_flipped, 16 * MIB, True),
+    ],
+)
+def test_what_an_interrupted_image_lost_is_copied_again(
+    damage: Callable[[Path], object], part_bytes: int | None, check_all: bool, tmp_path: Path
+) -> None:
+    old, out = _interrupted(tmp_path, part_bytes=part_bytes)
+    damage(out)
+    done = _run(old, out, Control(), lambda *_: None, part_bytes=part_bytes, check_all=check_all)
+    assert done.verified_bytes == 80 * MIB and not done.lost
+    with closing(JoinedStore(out)) as joined:
+        whole = tmp_path / "whole.qcow2"
+        whole.write_bytes(joined.read(0, joined.size_bytes))
+    assert "No errors" in run("qemu-img", "check", whole)
+    assert "identical" in run("qemu-img", "compare", whole, old)
+    assert load_manifest(ImageFiles(out).manifest).head.verified_bytes == 80 * MIB
+
+
+def test_bytes_that_the_medium_loses_while_imaging_are_written_again_and_then_said(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    old, out = tmp_path / "old.img", tmp_path / "o.qcow2"
+    old.write_bytes(random.Random(6).randbytes(24 * MIB))
+    write, losses = PartFile.write_pieces, [1]
+
+    def losing(file: PartFile, at: int, pieces: Sequence[bytes]) -> None:
+        if losses[0]:
+            losses[0] -= 1
+            pieces = [bytes(len(piece)) for piece in pieces]
+        write(file, at, pieces)
+
+    monkeypatch.setattr(PartFile, "write_pieces", losing)
+    assert _run(old, out, Control(), lambda *_: None).verified_bytes == 24 * MIB
+    assert "identical" in run("qemu-img", "compare", out, old) and "No errors" in run("qemu-img", "check", out)
+    losses[0] = 10**9
+    with pytest.raises(Mismatch, match="came back wrong twice"):
+        _run(old, tmp_path / "p.qcow2", Control(), lambda *_: None)
+    with pytest.raises(BadArgument):
+        Qcow2Store(tmp_path / "p.qcow2")
+    losses[0] = 0  # another drive under it
+    _run(old, tmp_path / "p.qcow2", Control(), lambda *_: None)
+    assert "identical" in run("qemu-img", "compare", tmp_path / "p.qcow2", old)
+
+
+def test_an_image_that_was_not_read_back_says_so(standard: Path, tmp_path: Path, neogenesis) -> None:
+    for how, told in (("none", "read nothing back"), ("full", "read back")):
+        out = tmp_path / f"{how}.qcow2"
+        assert told in neogenesis("image", standard, out, "--verify", how).stdout
+        found = json.loads(ImageFiles(out).manifest.read_text())
+        assert bool(found["verified_bytes"]) == (how == "full")

@@ -146,6 +146,8 @@ def verify(answer: Answer, record: Path, drive: str | None, now_target: str | No
 @click.argument("out", metavar="OUT.qcow2", type=_a_path)
 @click.option("--level", type=click.IntRange(1, 19), default=1, show_default=True, help="How hard to compress.")
 @click.option("--part-size", metavar="SIZE", help="Keep it in files of that size, such as 4000MiB for small media.")
+@_verify
+@click.option("--check-all", is_flag=True, help="Read all back that an interrupted image holds, before going on.")
 @_events
 @click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
 @click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
@@ -158,29 +160,33 @@ def image(
     out: Path,
     level: int,
     part_size: str | None,
+    verify: Verify,
+    check_all: bool,
     events: str | None,
     bench: str,
     check: bool,
     run: str,
     as_json: bool,
 ) -> None:
-    """Image a drive: used blocks only, with a manifest; resumable."""
+    """Image a drive: used blocks only, read back, with a manifest; resumable."""
     parts = parse_size(part_size) if part_size else None
-    done = imaging.make_image(
-        drive, out, level, parts, event_places(events, as_json, [drive, str(out)], bench), bench, check, run
-    )
+    places = event_places(events, as_json, [drive, str(out)], bench)
+    done = imaging.make_image(drive, out, level, parts, places, bench, check, run, verify, check_all)
     answer.end(
         status="lost" if done.lost else "done",
         text=f"Imaged {both_text(done.read_bytes)} in use into {both_text(done.file_bytes)}.",
         source=drive,
         target=str(out),
         copied_bytes=done.read_bytes,
+        verified_bytes=done.verified_bytes,
+        verified=verify,
         lost=done.lost,
         records=(ImageFiles(out).manifest,),
     )
     if not _quiet(events, as_json):
         read, size = both_text(done.read_bytes), both_text(done.file_bytes)
-        click.echo(f"Imaged {read} in use into {size}. Manifest: {ImageFiles(out).manifest}")
+        checked = f"read back {both_text(done.verified_bytes)}" if done.verified_bytes else "read nothing back"
+        click.echo(f"Imaged {read} in use into {size}, {checked}. Manifest: {ImageFiles(out).manifest}")
     _say_lost(done.lost, ImageFiles(out).manifest)
 
 

@@ -37,6 +37,7 @@ class Teller:
         self._writers, self._clock = writers, clock
         self._told = 0.0
         self._first: tuple[float, int] | None = None
+        self._phase = ""
 
     def tell(self, event: Event) -> None:
         """Events are a courtesy: a full disk must not stop work that could go on."""
@@ -47,13 +48,13 @@ class Teller:
                 write(line)
 
     def progress(self, phase: str, done: int, total: int, more: Callable[[], Event] = _nothing_more) -> None:
-        """How far it is, if it is time to say so; the rate is the average since the first time.
+        """How far it is, if it is time to say so; the rate is the average since the phase was first told of.
 
         `more` gives an event whose other fields are told along; it is asked only when it is needed.
         """
         now = self._clock.now()
-        if self._first is None:
-            self._first = (now, done)
+        if self._first is None or self._phase != phase:
+            self._first, self._phase = (now, done), phase
         if now - self._told < _PROGRESS_SECONDS * self._clock.pace and done < total:
             return
         self._told = now

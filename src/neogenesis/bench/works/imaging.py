@@ -42,6 +42,8 @@ def make_image(
     bench: str = "",
     check_only: bool = False,
     run: str = "",
+    verify: Verify = "full",
+    check_all: bool = False,
 ) -> Imaged:
     """Image a drive; goes on with one that was interrupted. Raises NeogenesisError with its exit status.
 
@@ -66,18 +68,27 @@ def make_image(
                 watched = WatchedStore(opened.store, running.frame.control.checkpoint)
                 return survey_drive(watched, opened.drive, open_tree)
 
-            def progress(done: int, total: int) -> None:
-                running.teller.progress("image", done, total)
-
             frame = running.frame
-            return ImageRun(look, opened.store, out, level, frame.control, frame.clock, progress, part_bytes).run()
+            return ImageRun(
+                look,
+                opened.store,
+                out,
+                level,
+                frame.control,
+                frame.clock,
+                running.teller.progress,
+                part_bytes,
+                verify,
+                check_all,
+            ).run()
 
         return run_work("image", body, out, events, BenchClock(opened.hardware.pace), _imaged, run=run)
 
 
 def _imaged(done: Imaged) -> Event:
     if not done.lost:
-        return Event(event="outcome", outcome="done", text="Done.")
+        text = "Done." if done.verified_bytes else "Done; nothing was read back."
+        return Event(event="outcome", outcome="done", text=text)
     lost = sum(end - start for start, end in done.lost)
     return Event(event="outcome", outcome="partial", text=f"Done, but {lost} bytes could not be read.", lost_bytes=lost)
 

@@ -17,23 +17,27 @@ from neogenesis import __version__
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadRecord, Mismatch
 from neogenesis.core.extent import Extents
+from neogenesis.core.image.readback import read_back
 from neogenesis.core.image.write import CLUSTER_BITS, CLUSTER_BYTES, Qcow2Writer
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.intents import layout_as_it_is
 from neogenesis.core.store import ReadableStore, read_or_narrow
 from neogenesis.core.store.parts import existing_parts, part_path
 from neogenesis.core.survey import Survey, Surveyed
+from neogenesis.core.transfer.ends import Verify
 from neogenesis.core.transfer.manifest import save_manifest
 from neogenesis.core.transfer.pipeline import holds_data, run_together
 from neogenesis.core.units import MIB
 from neogenesis.core.work.chunks import ZEROS, Chunk
 from neogenesis.core.work.control import Clock, Control
-from neogenesis.core.work.journal import Journal, JournalLimits, StoredChunk
+from neogenesis.core.work.journal import Journal, JournalLimits, JournalState, StoredChunk
 
 _THREADS = min(8, os.cpu_count() or 1)
 #: Read, hashed and journalled together.
 BATCH_BYTES = 4 * CLUSTER_BYTES
 _CHECKPOINT_SECONDS = 2.0
+#: So often what came back wrong is copied, the first time counted.
+_TRIES = 2
 #: Gaps between partitions up to this size are kept whole; of larger ones only their edges, where records stand.
 _WHOLE_GAP_BYTES = 16 * MIB
 
@@ -55,11 +59,12 @@ class ImageFiles:
 
 @dataclass(frozen=True, slots=True)
 class Imaged:
-    """How it ended: bytes in use that were read, bytes of the file, what could not be read."""
+    """How it ended: bytes in use that were read, bytes of the file, what could not be read, what was read back."""
 
     read_bytes: int
     file_bytes: int
     lost: tuple[tuple[int, int], ...]
+    verified_bytes: int = 0
 
 
 def ranges_in_use(surveyed: Surveyed) -> Extents:
@@ -128,10 +133,13 @@ class ImageRun:
         level: int,
         control: Control,
         clock: Clock,
-        progress: Callable[[int, int], None] = lambda done, total: None,
+        progress: Callable[[str, int, int], None] = lambda phase, done, total: None,
         part_bytes: int | None = None,
+        verify: Verify = "full",
+        check_all: bool = False,
     ) -> None:
-        self.part_bytes = part_bytes
+        """`verify` is how much is read back at the end; `check_all` has an interrupted image read back whole, first."""
+        self.part_bytes, self.verify, self._check_all = part_bytes, verify, check_all
         self._look, self.surveyed = look, look()
         self.store, self.files, self.level = store, ImageFiles(out), level
         self.control, self.clock, self.progress = control, clock, progress
@@ -144,14 +152,11 @@ class ImageRun:
         self._hash = blake3(mark.encode()).hexdigest()
 
     def run(self) -> Imaged:
-        """Raises BadRecord when the place is taken, Stopped, WriteFailed."""
+        """Raises BadRecord when the place is taken, Stopped, WriteFailed; Mismatch when it does not keep the bytes."""
         journal, writer = self._open()
         try:
-            done = set(journal.state.chunks.edges[:, 0].tolist())
             used = ranges_in_use(self.surveyed)
-            clusters = used.widened(BATCH_BYTES, self.surveyed.survey.drive.size_bytes)
-            self._work.done_bytes = used.intersection(journal.state.chunks.covered).total
-            self._copy(journal, writer, used, clusters, done)
+            verified = self._copy_until_right(journal, writer, used)
             if not journal.state.lost and self._look().survey.fingerprint != self.surveyed.survey.fingerprint:
                 raise Mismatch(
                     "The drive changed while it was imaged, so the image holds some of before and some of after.",
@@ -159,24 +164,67 @@ class ImageRun:
                 )
             writer.finish(journal.state.stored)
             size = sum(part.stat().st_size for part in existing_parts(self.files.image))
-            self._save(journal)
+            self._save(journal, verified)
         finally:
             writer.close()
             journal.close()
         self.files.journal.unlink()
-        return Imaged(used.total, size, tuple(Extents.of(journal.state.lost)))
+        return Imaged(used.total, size, tuple(Extents.of(journal.state.lost)), verified)
 
     def _open(self) -> tuple[Journal, Qcow2Writer]:
         size = self.surveyed.survey.drive.size_bytes
         if self.files.journal.exists():
             journal = Journal.resume(self.files.journal, self._hash, JournalLimits(size, size))
-            end = max(journal.state.stored.end, CLUSTER_BYTES)
-            return journal, Qcow2Writer(self.files.image, size, end, self.part_bytes)
+            try:
+                self._forget_what_is_gone(journal)
+                end = max(journal.state.stored.end, CLUSTER_BYTES)
+                return journal, Qcow2Writer(self.files.image, size, end, self.part_bytes)
+            except BaseException:
+                journal.close()
+                raise
         for path in (self.files.image, part_path(self.files.image, 2)):
             if path.exists() and path.stat().st_size:
                 raise BadRecord(f"“{path}” exists already; nothing was written.", "Choose another name.")
         writer = Qcow2Writer(self.files.image, size, part_bytes=self.part_bytes)
         return Journal.start(self.files.journal, self._hash), writer
+
+    def _forget_what_is_gone(self, journal: Journal) -> None:
+        """The file may have been lost, cut or damaged since the journal was written: that is copied again."""
+        state = journal.state
+        length = sum(part.stat().st_size for part in existing_parts(self.files.image) if part.exists())
+        whole = not self._check_all and length >= state.stored.end
+        wrong = self._read_back(state, "sample")[0] if whole else []
+        if wrong or not whole:
+            wrong, _ = self._read_back(state, "full")
+        if wrong:
+            journal.append([["wrong", wrong]])
+
+    def _copy_until_right(self, journal: Journal, writer: Qcow2Writer, used: Extents) -> int:
+        """Copy, read back, and copy again what does not stand there; returns the bytes that were read back."""
+        clusters = used.widened(BATCH_BYTES, self.surveyed.survey.drive.size_bytes)
+        for _ in range(_TRIES):
+            done = set(journal.state.chunks.edges[:, 0].tolist())
+            self._work.done_bytes = used.intersection(journal.state.chunks.covered).total
+            self._copy(journal, writer, used, clusters, done)
+            wrong, verified = self._read_back(journal.state, self.verify)
+            if not wrong:
+                return verified
+            journal.append([["wrong", wrong]])
+        raise Mismatch(
+            f"The image does not keep what is written to it: {Extents.of(wrong).total} bytes came back wrong twice.",
+            "Check the drive that it stands on, and make it on another one.",
+        )
+
+    def _read_back(self, state: JournalState, how_much: Verify) -> tuple[list[tuple[int, int]], int]:
+        total, done, lock = state.chunks.total, [0], threading.Lock()
+
+        def told(count: int) -> None:
+            self.control.checkpoint()
+            with lock:
+                done[0] += count
+                self.progress("verify", done[0], total)
+
+        return read_back(self.files.image, state, how_much, _THREADS, told)
 
     def _copy(self, journal: Journal, writer: Qcow2Writer, used: Extents, clusters: Extents, done: set[int]) -> None:
         work, total = self._work, used.total
@@ -216,7 +264,7 @@ class ImageRun:
             work.waiting.append((Chunk(start, end, digest), at, [len(piece) for piece in packed]))
             work.lost += lost
             work.done_bytes += count
-            self.progress(work.done_bytes, total)
+            self.progress("image", work.done_bytes, total)
             self._checkpoint(journal, writer, force=False)
         return True
 
@@ -235,7 +283,7 @@ class ImageRun:
         work.waiting, work.lost = [], []
         self._last_sync = self.clock.now()
 
-    def _save(self, journal: Journal) -> None:
+    def _save(self, journal: Journal, verified_bytes: int) -> None:
         survey = self.surveyed.survey
         head = {
             "schema": "neogenesis.manifest/1",
@@ -246,7 +294,7 @@ class ImageRun:
             "plan_hash": "",
             "size_bytes": survey.drive.size_bytes,
             "layout": layout_as_it_is(survey, survey.drive.size_bytes, survey.drive.sector_size),
-            "verified_bytes": 0,
+            "verified_bytes": verified_bytes,
             "lost": tuple(Extents.of(journal.state.lost)),
             "survey": survey,
         }

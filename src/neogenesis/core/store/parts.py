@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 from bisect import bisect_right
 from collections.abc import Sequence
+from itertools import accumulate
 from pathlib import Path
 
 from neogenesis.core.errors import ReadFailed
@@ -97,21 +98,12 @@ class PartFile:
             os.close(self._descriptors.popitem()[1])
 
 
-class JoinedStore(ReadableStore):
-    """Sealed parts, read as the one file that they are."""
+class _Joined(ReadableStore):
+    """Stores one behind the other; `ends` says where each of them ends."""
 
-    def __init__(self, path: Path, grip: Grip = "share") -> None:
-        self._parts: list[SealedFileStore] = []
-        self._ends: list[int] = []
-        self.size_bytes, self.sector_size = 0, 512
-        try:
-            for part in existing_parts(path):
-                self._parts.append(SealedFileStore(PathOpener(part), grip=grip))
-                self.size_bytes += self._parts[-1].size_bytes
-                self._ends.append(self.size_bytes)
-        except BaseException:
-            self.close()
-            raise
+    def __init__(self, parts: Sequence[ReadableStore], ends: Sequence[int]) -> None:
+        self._parts, self._ends = parts, ends
+        self.size_bytes, self.sector_size = ends[-1] if ends else 0, 512
 
     def read_into(self, offset: int, buffer: memoryview) -> None:
         if offset < 0 or offset + len(buffer) > self.size_bytes:
@@ -124,6 +116,24 @@ class JoinedStore(ReadableStore):
             self._parts[number].read_into(inside, buffer[at - offset : stop - offset])
             at = stop
 
+    def uncached(self) -> ReadableStore:
+        return _Joined([part.uncached() for part in self._parts], self._ends)
+
     def close(self) -> None:
         for part in self._parts:
             part.close()
+
+
+class JoinedStore(_Joined):
+    """Sealed parts, read as the one file that they are."""
+
+    def __init__(self, path: Path, grip: Grip = "share") -> None:
+        parts = list[ReadableStore]()
+        try:
+            for part in existing_parts(path):
+                parts.append(SealedFileStore(PathOpener(part), grip=grip))
+        except BaseException:
+            for opened in parts:
+                opened.close()
+            raise
+        super().__init__(parts, list(accumulate(part.size_bytes for part in parts)))

@@ -110,6 +110,19 @@ class StoredLog:
         self._first.append(len(self._lengths))
         self._lengths.extend(lengths)
 
+    def forget(self, ranges: Iterable[tuple[int, int]]) -> None:
+        """Drop every chunk that begins inside one of `ranges`."""
+        starts = np.array(self._starts, dtype=np.int64)
+        gone = np.zeros(len(starts), dtype=bool)
+        for start, end in ranges:
+            gone |= (starts >= start) & (starts < end)
+        if not gone.any():
+            return
+        kept = StoredLog()
+        for index in np.flatnonzero(~gone):
+            kept.add(*self._row(int(index)))
+        self._starts, self._places, self._lengths, self._first = kept._starts, kept._places, kept._lengths, kept._first
+
     @property
     def end(self) -> int:
         """Where the last piece ends in the file, 0 without any."""

@@ -69,9 +69,9 @@ class JournalState:
         elif kind == "lost":
             self.lost.append(self._range(line, self._limits.source_bytes))
         elif kind == "forget":
-            self.chunks.forget([self._range(line, self._limits.target_bytes)])
+            self._forget([self._range(line, self._limits.target_bytes)])
         elif kind == "wrong":
-            self.chunks.forget([self._range([kind, *pair], self._limits.target_bytes) for pair in line[1]])
+            self._forget([self._range([kind, *pair], self._limits.target_bytes) for pair in line[1]])
             self.times_wrong += 1
         elif kind == "step":
             self.steps.add(str(line[1]))
@@ -86,6 +86,10 @@ class JournalState:
             self.done = True
         else:
             raise ValueError(f"an unknown line “{kind}”")
+
+    def _forget(self, ranges: Sequence[tuple[int, int]]) -> None:
+        self.chunks.forget(ranges)
+        self.stored.forget(ranges)
 
     def _chunk(self, line: list[Any]) -> StoredChunk:
         digest = bytes.fromhex(line[3])
