@@ -597,7 +597,7 @@ BROKEN: tuple[Broken, ...] = (
         "bench/register/outputs.py",
         "        if key in _backing(name):",
         "        if False:",
-        "tests/test_outputs.py -k reaches_the_old_drive",
+        "tests/test_outputs.py -k force_is_not",
     ),
     Broken(
         "an output may be a device",

@@ -69,6 +69,14 @@ def test_a_pipe_in_a_record_is_no_drive_and_no_record(tmp_path: Path) -> None:
         load(tmp_path / "pipe", Plan, "plan")
 
 
+def test_events_may_be_told_into_a_pipe(standard: Path, tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    order = [sys.executable, "-m", "neogenesis", "image", standard, tmp_path / "o.qcow2", "--events", tmp_path / "pipe"]
+    with subprocess.Popen(order, stdout=subprocess.DEVNULL) as process:
+        told = (tmp_path / "pipe").read_text().splitlines()
+    assert process.returncode == 0 and json.loads(told[-1])["event"] == "outcome"
+
+
 def test_places_that_are_no_drives(tmp_path: Path, neogenesis) -> None:
     assert "folder" in neogenesis("survey", tmp_path, status=2).stderr
     assert "no drive" in neogenesis("survey", tmp_path / "nothing", status=2).stderr

@@ -88,6 +88,16 @@ def test_no_output_reaches_the_old_drive(name: str, folder: Path, neogenesis: An
         assert data_hash(folder / "old.img") == before and (folder / out).exists(), (name, out)
 
 
+def test_force_is_not_for_the_drives_of_the_command(folder: Path, neogenesis: Any) -> None:
+    """A blank drive looks like nothing, and is known to nobody yet."""
+    blank(folder / "other.img", 80)
+    for out in ("old.img", "other.img"):
+        before = data_hash(folder / out)
+        order = ["plan", folder / "old.img", folder / "other.img", "-o", folder / out, "--force", "--json"]
+        assert json.loads(neogenesis(*order, status=3).stdout)["code"] == "output"
+        assert data_hash(folder / out) == before
+
+
 @pytest.mark.parametrize("name", [n for n in ORDERS if n not in NEW_ONLY])
 def test_no_output_reaches_a_device_or_another_image(name: str, folder: Path, device: Any, neogenesis: Any) -> None:
     other = folder / "another.img"

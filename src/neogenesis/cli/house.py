@@ -9,6 +9,7 @@ import sys
 import tomllib
 from contextlib import suppress
 from dataclasses import dataclass
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -67,7 +68,9 @@ def options_anywhere(arguments: list[str]) -> Anywhere:
 
 def refuse_pipes(arguments: list[str]) -> None:
     """Raises BadArgument for a pipe that is named anywhere: whoever opens one waits for somebody at its other end."""
-    for argument in arguments:
+    for before, argument in pairwise(["", *arguments]):
+        if "--events" in (before, argument.partition("=")[0]):
+            continue  # events may be told into one: somebody listens there
         value = argument.partition("=")[2] if argument.startswith("--") and "=" in argument else argument
         with suppress(OSError, ValueError):
             if stat.S_ISFIFO(Path(value).stat().st_mode):
