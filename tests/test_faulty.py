@@ -5,13 +5,16 @@ from __future__ import annotations
 import json
 import random
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 
-from neogenesis.core.errors import ReadFailed, WriteFailed
-from neogenesis.core.store import FileStore, PathOpener, SealedFileStore, read_or_narrow, still_answers
-from tests.drives import LINUX, MIB, Part, blank, linux_files, make_drive
+from neogenesis.core.errors import ReadFailed, Stopped, WriteFailed
+from neogenesis.core.image.make import ImageFiles
+from neogenesis.core.store import FileStore, LiveStore, PathOpener, SealedFileStore, read_or_narrow, still_answers
+from tests.drives import LINUX, MIB, Part, blank, file_hashes, linux_files, make_drive, run, simulated, spans
 from tests.faulty import FaultyDrive
 
 Make = Callable[..., FaultyDrive]
@@ -55,6 +58,60 @@ def test_the_cache_does_not_answer_for_a_dead_drive(tmp_path: Path, faulty: Make
     drive.tell(dead=False)
     assert store.uncached().read(100, 7) == (tmp_path / "old.img").read_bytes()[100:107]
     store.close()
+
+
+def test_a_drive_that_dies_is_not_asked_for_each_of_its_sectors(tmp_path: Path, faulty: Make) -> None:
+    drive = faulty(noise(tmp_path / "old.img", 16), read_only=True)
+    with closing(SealedFileStore(PathOpener(Path(drive.device)))) as sealed:
+        store = LiveStore(sealed)
+        store.begin()
+        assert read_or_narrow(store, 0, memoryview(bytearray(4 * MIB)), 512) == []
+        drive.tell(dead=True)
+        drive.forget_requests()
+        with pytest.raises(Stopped, match="no longer answers"):
+            read_or_narrow(store, 8 * MIB, memoryview(bytearray(4 * MIB)), 512)
+        assert len(drive.requests()) < 200  # the kernel tries each of ours again, page by page
+        with pytest.raises(Stopped):
+            LiveStore(sealed).begin()
+
+
+def test_a_stop_is_heard_in_a_bad_stretch(tmp_path: Path, faulty: Make) -> None:
+    drive = faulty(noise(tmp_path / "old.img", 16), read_only=True)
+    drive.tell(unreadable=[(4 * MIB, 8 * MIB)])
+    failures = [0]
+
+    def checkpoint() -> None:
+        failures[0] += 1
+        if failures[0] > 5:
+            raise Stopped("test")
+
+    with closing(SealedFileStore(PathOpener(Path(drive.device)))) as sealed:
+        store = LiveStore(sealed, checkpoint)
+        store.begin()
+        with pytest.raises(Stopped, match="test"):
+            read_or_narrow(store, 4 * MIB, memoryview(bytearray(4 * MIB)), 512)
+
+
+@pytest.mark.parametrize("work", ["image", "salvage"])
+def test_a_drive_that_drops_out_loses_nothing(work: str, tmp_path: Path, neogenesis: Any) -> None:
+    """Its silence is no list of bad sectors: connected again, the same command makes it whole."""
+    files = {f"f{n}.bin": random.Random(n).randbytes(3 * MIB) for n in range(8)}
+    make_drive(tmp_path / "old.img", 48, [Part(40, LINUX, "ext4", "home", files)])
+    out = tmp_path / ("o.qcow2" if work == "image" else "out")
+    dying = {"image": "old.img", "serial": "HD5-000OLD1", "path": tmp_path / "old.drive.json"}
+    for dies in (9 * MIB, 24 * MIB):
+        simulated(**dying, read={"dies_after_bytes": dies})
+        assert "no longer answers" in neogenesis(work, tmp_path / "old.drive.json", out, status=6).stderr
+    simulated(**dying)
+    neogenesis(work, tmp_path / "old.drive.json", out)
+    if work == "image":
+        assert json.loads(ImageFiles(out).manifest.read_text())["lost"] == []
+        plain = tmp_path / "back.img"
+        run("qemu-img", "convert", "-O", "raw", out, plain)
+        place = spans(tmp_path / "old.img")[0]
+        assert file_hashes(plain, *place) == file_hashes(tmp_path / "old.img", *place)
+    else:
+        assert {p.name: p.read_bytes() for p in out.rglob("*.bin")} == files
 
 
 def test_after_a_failed_flush_a_store_refuses_everything(tmp_path: Path, faulty: Make) -> None:

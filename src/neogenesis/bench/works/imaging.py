@@ -24,7 +24,7 @@ from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisE
 from neogenesis.core.image.make import Imaged, ImageFiles, ImageRun, UsedStore, ranges_in_use
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.record import save
-from neogenesis.core.store import ReadableStore, SharedStore, WatchedStore
+from neogenesis.core.store import LiveStore, ReadableStore, SharedStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.transfer import RunFiles, Verify, load_manifest, verify_against
 from neogenesis.core.units import MIB, both_text
@@ -64,14 +64,16 @@ def make_image(
             raise OnlyChecked
 
         def body(running: Running) -> Imaged:
-            def look() -> Surveyed:
-                watched = WatchedStore(opened.store, running.frame.control.checkpoint)
-                return survey_drive(watched, opened.drive, open_tree)
-
             frame = running.frame
+            store = LiveStore(opened.store, frame.control.checkpoint)
+            store.begin()
+
+            def look() -> Surveyed:
+                return survey_drive(WatchedStore(store, frame.control.checkpoint), opened.drive, open_tree)
+
             return ImageRun(
                 look,
-                opened.store,
+                store,
                 out,
                 level,
                 frame.control,

@@ -23,7 +23,7 @@ from neogenesis.core.drive import Drive, Identity, refuse_mounted, refuse_wrong_
 from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.rescue import PASSES, MapEnds, Rescue, RescueMap, Rests, distrusted, load_map
 from neogenesis.core.salvage import Salvage, SalvageSummary, each_kind, wanted_files
-from neogenesis.core.store import WatchedStore
+from neogenesis.core.store import LiveStore, WatchedStore
 from neogenesis.core.survey import survey_drive
 from neogenesis.core.system import Touched, files_touching
 from neogenesis.core.units import both_text
@@ -283,7 +283,9 @@ def salvage_files(
         refuse_mounted(opened.drive, "The drive")
 
         def body(running: Running) -> SalvageSummary:
-            store = WatchedStore(opened.store, running.frame.control.checkpoint)
+            live = LiveStore(opened.store, running.frame.control.checkpoint)
+            live.begin()
+            store = WatchedStore(live, running.frame.control.checkpoint)
             survey = survey_drive(store, opened.drive, open_tree).survey
             if volume is not None and survey.partition(volume) is None:
                 raise BadArgument(f"The drive has no partition {volume}.", "See its survey for the numbers.")
@@ -303,7 +305,7 @@ def salvage_files(
                     running.teller.progress("salvage", done, total)
 
                 control, clock = running.frame.control, running.clock
-                salvage = Salvage(opened.store, survey, open_tree, folder, control, clock, progress)
+                salvage = Salvage(live, survey, open_tree, folder, control, clock, progress)
                 return salvage.run(wanted, left_out)
 
         clock = BenchClock(opened.hardware.pace)

@@ -3,7 +3,7 @@
 A `ReadableStore` has no way to write: a sealed drive is one. Only a `WritableStore` can change anything.
 """
 
-from neogenesis.core.store.alive import still_answers
+from neogenesis.core.store.alive import LiveStore, still_answers
 from neogenesis.core.store.base import ReadableStore, WritableStore
 from neogenesis.core.store.file import FileStore, Grip, SealedFileStore
 from neogenesis.core.store.memory import MemoryStore
@@ -21,6 +21,7 @@ __all__ = [
     "FileStore",
     "Grip",
     "JoinedStore",
+    "LiveStore",
     "MemoryStore",
     "Opener",
     "OverlayStore",

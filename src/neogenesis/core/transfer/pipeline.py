@@ -16,9 +16,9 @@ from typing import NamedTuple, Protocol
 import numpy as np
 from blake3 import blake3
 
-from neogenesis.core.errors import ReadFailed, Stopped
+from neogenesis.core.errors import ReadFailed
 from neogenesis.core.extent import Extents
-from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow, still_answers
+from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow
 from neogenesis.core.units import KIB, MIB
 from neogenesis.core.work.chunks import ZEROS, Chunk
 from neogenesis.core.work.control import Control
@@ -136,68 +136,12 @@ def _is_scattered(runs: Extents) -> bool:
     return len(runs) > _MANY_RUNS and runs.total < len(runs) * MIB
 
 
-class SourceReader:
-    """Reads runs, and tells a bad place from a drive that is gone: then what could be read before cannot any more."""
-
-    def __init__(self) -> None:
-        self._first: tuple[ReadableStore, int] | None = None
-        self._latest: tuple[ReadableStore, int] | None = None
-
-    def remember(self, store: ReadableStore) -> None:
-        """Take the first sector of the old drive as known to be readable, if it is. Raises Stopped for a dead drive."""
-        size, sector = store.size_bytes, store.sector_size
-        if not still_answers([(store, at) for at in (0, size // 2 // sector * sector, size - sector)]):
-            raise _no_answer()
-        try:
-            store.read(0, min(store.sector_size, store.size_bytes))
-        except ReadFailed:
-            return
-        self._first = (store, 0)
-
-    def read(self, batch: Batch, view: memoryview) -> list[tuple[int, int]]:
-        """Fill `view` with the runs, one behind the other; returns what is lost, in bytes of the store.
-
-        Raises Stopped when the drive no longer answers.
-        """
-        store, lost, at = batch.origin.store, list[tuple[int, int]](), 0
-        try:
-            store.read_runs(batch.runs, view)
-        except ReadFailed:
-            self._ask_whether_alive()
-        else:
-            self._latest = (store, batch.runs[-1][0])
-            return lost
-        for start, end in batch.runs:
-            part = view[at : at + end - start]
-            at += end - start
-            missed = read_or_narrow(store, start, part, store.sector_size, known_bad=len(batch.runs) == 1)
-            if missed:
-                self._ask_whether_alive()  # it may have died in between, and then none of that is a bad place
-            else:
-                self._latest = (store, start)
-            lost += missed
-        return lost
-
-    def _ask_whether_alive(self) -> None:
-        known = [place for place in (self._latest, self._first) if place is not None]
-        if known and not still_answers(known):
-            raise _no_answer()
-
-
-def _no_answer() -> Stopped:
-    return Stopped(
-        "The old drive no longer answers; what was copied so far is kept.",
-        "Connect it again and run the transfer with --resume.",
-    )
-
-
 def run_pipeline(
     runs: RunList,
     target: WritableStore,
     listener: Listener,
     control: Control,
     seconds: Callable[[], float],
-    source: SourceReader,
 ) -> None:
     """Carry all `runs`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
     reading, writing, telling = threading.Lock(), threading.Lock(), threading.Lock()
@@ -215,8 +159,8 @@ def run_pipeline(
             if batch is None:
                 return False
             side_by_side = batch.origin.store.parallel_reads and len(batch.runs) == 1
-            read = None if side_by_side else _read(batch, view, source, seconds)
-        lost, took = read or _read(batch, view, source, seconds)
+            read = None if side_by_side else _read(batch, view, seconds)
+        lost, took = read or _read(batch, view, seconds)
         chunks = _chunks(batch, view)
         with writing:
             _write(target, chunks, view, batch.zeros)
@@ -228,12 +172,20 @@ def run_pipeline(
     run_together(_THREADS_SCATTERED if runs.is_scattered else _THREADS, "copy", begin)
 
 
-def _read(
-    batch: Batch, view: memoryview, source: SourceReader, seconds: Callable[[], float]
-) -> tuple[list[tuple[int, int]], float]:
-    """What is lost, and how long reading took."""
+def _read(batch: Batch, view: memoryview, seconds: Callable[[], float]) -> tuple[list[tuple[int, int]], float]:
+    """Fill `view` with the runs, one behind the other; what is lost, in bytes of the store, and how long it took."""
     started = seconds()
-    return [] if batch.zeros else source.read(batch, view), seconds() - started
+    store, lost, at = batch.origin.store, list[tuple[int, int]](), 0
+    if batch.zeros:
+        return lost, seconds() - started
+    try:
+        store.read_runs(batch.runs, view)
+    except ReadFailed:
+        for start, end in batch.runs:
+            part = view[at : at + end - start]
+            at += end - start
+            lost += read_or_narrow(store, start, part, store.sector_size, known_bad=len(batch.runs) == 1)
+    return lost, seconds() - started
 
 
 def _chunks(batch: Batch, data: memoryview) -> list[Chunk]:

@@ -20,10 +20,10 @@ from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan, Step
 from neogenesis.core.plan.steps import Copy, MakeVolume
 from neogenesis.core.record import to_json
-from neogenesis.core.store import ReadableStore
+from neogenesis.core.store import LiveStore, ReadableStore
 from neogenesis.core.transfer.admission import check_gates, check_source, check_target, known_wrong, table_mark
 from neogenesis.core.transfer.ends import Ends, Verify
-from neogenesis.core.transfer.pipeline import Batch, RunList, SourceReader
+from neogenesis.core.transfer.pipeline import Batch, RunList
 from neogenesis.core.transfer.prepare import VolumeTools
 from neogenesis.core.transfer.progress import Progress
 from neogenesis.core.transfer.records import RunFiles, write_records
@@ -44,7 +44,8 @@ class Transfer:
         self.plan, self.ends, self.files, self.tools, self.frame, self.verify = plan, ends, files, tools, frame, verify
         self.plan_hash = blake3(to_json(plan)).hexdigest()
         self.busy_s = ends.busy_s or frame.clock.now
-        self.reader = SourceReader()
+        advice = "Connect it again and run the transfer with --resume."
+        self.source = LiveStore(ends.source, frame.control.checkpoint, advice)
         forecast = (plan.estimate.seconds_p10, plan.estimate.seconds_p90)
         self.progress = Progress(frame.clock, ends.target_drive, verify == "full", forecast)
         self.volumes: dict[int, tuple[ReadableStore, Extents | None]] = {}
@@ -87,7 +88,7 @@ class Transfer:
         """Everything that is asked before the first write; opens the journal."""
         plan, target = self.plan, self.ends.target
         surveyed, drive = self.ends.look()
-        self.reader.remember(self.ends.source)  # a drive that died while it was looked at is not a changed one
+        self.source.begin()  # a drive that died while it was looked at is not a changed one
         check_source(plan, drive, surveyed)
         check_gates(plan, surveyed)
         self.allocations = surveyed.allocations

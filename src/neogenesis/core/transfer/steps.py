@@ -23,10 +23,10 @@ from neogenesis.core.plan.steps import (
     WriteRanges,
     WriteTable,
 )
-from neogenesis.core.store import RangeView, ReadableStore
+from neogenesis.core.store import LiveStore, RangeView, ReadableStore
 from neogenesis.core.transfer.ends import Ends
 from neogenesis.core.transfer.ends import Verify as Checking
-from neogenesis.core.transfer.pipeline import Batch, Origin, RunList, SourceReader, run_pipeline
+from neogenesis.core.transfer.pipeline import Batch, Origin, RunList, run_pipeline
 from neogenesis.core.transfer.prepare import VolumeTools, prepared_volume
 from neogenesis.core.transfer.progress import Progress
 from neogenesis.core.transfer.readback import mismatch, wrong_chunks
@@ -50,7 +50,7 @@ class Transfer(Protocol):
     plan_hash: str
     journal: Journal
     progress: Progress
-    reader: SourceReader
+    source: LiveStore
     volumes: dict[int, tuple[ReadableStore, Extents | None]]
     allocations: dict[int, Extents | None]
     runs: dict[str, RunList]
@@ -86,10 +86,10 @@ def _prepare(transfer: Transfer, step: Prepare | MakeVolume, done: bool) -> None
     if new is None:
         raise Refused("plan", "The plan prepares a partition that it does not lay out.", "Plan again.")
     old = plan.source.survey.partition(step.from_partition) if isinstance(step, Prepare) else None
-    ends, files = transfer.ends, transfer.files
+    files = transfer.files
     sector = plan.layout.sector_size
     told = transfer.fills(step) if isinstance(step, MakeVolume) and step.tree and not done else lambda count: None
-    store, volume, made_now = prepared_volume(ends.source, old, new, step, files.work, transfer.tools, sector, told)
+    store, volume, made_now = prepared_volume(transfer.source, old, new, step, files.work, transfer.tools, sector, told)
     if made_now and done:
         journal.append([["forget", new.start_bytes, new.end_bytes]])
     allocation = volume.allocation
@@ -129,12 +129,12 @@ def _copy(transfer: Transfer, step: Copy, done: bool) -> None:
     left = runs.without(covered)
     progress.skip(runs.total - left.total, step.partition)
     frame = transfer.frame
-    run_pipeline(left, transfer.ends.target, transfer, frame.control, transfer.busy_s, transfer.reader)
+    run_pipeline(left, transfer.ends.target, transfer, frame.control, transfer.busy_s)
 
 
 def runs_of_step(transfer: Transfer, step: Copy) -> RunList:
     """What a copy carries."""
-    source, plan = transfer.ends.source, transfer.plan
+    source, plan = transfer.source, transfer.plan
     if step.partition is None:
         start, length = step.start_bytes, step.bytes
         return RunList.of(Origin(RangeView(source, start, length), start, None), None, length)
@@ -223,7 +223,7 @@ def _write_table(transfer: Transfer, step: WriteTable, done: bool) -> None:
         return
     transfer.same_source()
     transfer.journal.append([["begun", step.id]])
-    steps, lost = final_writes(transfer.plan, transfer.ends.source)
+    steps, lost = final_writes(transfer.plan, transfer.source)
     written = write_in_order(transfer.ends.target, steps)
     _check_written(transfer, written)
     chunks = ChunkLog()
