@@ -407,6 +407,27 @@ def test_whose_drive_is_said_before_it_is_written(bench: Path, neogenesis: Any) 
 # What is finished is finished
 
 
+@pytest.mark.parametrize("left", ["step", "begun"])
+def test_what_was_begun_without_reading_back_is_read_back_when_it_is_wanted(
+    left: str, bench: Path, neogenesis: Any
+) -> None:
+    """Cut behind the step that was to read back, and again while the table was being written."""
+    plan, journal = bench / "p.json", bench / "p.journal"
+    neogenesis("plan", bench / "old.drive.json", bench / "new.drive.json", "-o", plan)
+    neogenesis("transfer", plan, "--confirm", "41F2", "--verify", "none")
+    verify = next(o["id"] for o in json.loads(plan.read_text())["operations"] if o["kind"] == "verify")
+    lines = journal.read_bytes().splitlines(keepends=True)
+    last = next(n for n, line in enumerate(lines) if line[9:].startswith(f'["step","{verify}"'.encode()))
+    last += next(n for n, line in enumerate(lines[last:]) if line[9:].startswith(b'["begun"'))
+    journal.write_bytes(b"".join(lines[: last + 1]))
+    if left == "step":  # the table was not written at all
+        with (bench / "new.img").open("r+b") as file:
+            file.write(bytes(MIB))
+    found = json.loads(neogenesis("transfer", plan, "--confirm", "41F2", "--resume", "--json").stdout)
+    assert found["verified"] == "full" and found["verified_bytes"] >= found["copied_bytes"] - 2 * MIB > 10 * MIB
+    assert json.loads((bench / "p.manifest.json").read_text())["verified_bytes"] == found["verified_bytes"]
+
+
 def test_a_finished_transfer_is_never_written_again(bench: Path, neogenesis: Any) -> None:
     plan, new = bench / "p.json", bench / "new.img"
     neogenesis("plan", bench / "old.drive.json", bench / "new.drive.json", "-o", plan)

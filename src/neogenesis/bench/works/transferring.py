@@ -272,7 +272,11 @@ def _final(outcome: Outcome, verify: Verify, well: str = "Everything was copied 
     lost = sum(end - start for start, end in outcome.lost)
     text = well if verify == "full" else well.replace(" and checked", f", and {_CHECKED[verify]}")
     if outcome.finished_before:
-        text = "It was finished before, and the new drive still holds it."
+        text = (
+            "It was finished before, and the new drive still holds it."
+            if verify == "full"
+            else "It was finished before; a sample of the new drive is as it was left."
+        )
     if outcome.lost:
         text = f"Copied, but {lost} bytes of the old drive could not be read."
     return Event(
