@@ -6,10 +6,12 @@ import json
 import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import pytest
 
+from neogenesis.bench.drives.system import among_devices
 from neogenesis.bench.inside.looking import FILLING_HEAD
 from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.register.outputs import allow_output, marked_picture
@@ -220,3 +222,14 @@ def test_a_picture_with_our_mark_is_a_picture() -> None:
 
 def test_no_name_becomes_a_formula() -> None:
     assert plain_row(["=1+1", "@x", "-5 C", "plain", 7, -7]) == ["'=1+1", "'@x", "'-5 C", "plain", 7, -7]
+
+
+def test_shared_memory_holds_files_like_any_folder(folder: Path, neogenesis: Any) -> None:
+    assert among_devices(Path("/dev/sdx")) and among_devices(Path("/dev/disk/by-id/none/x"))
+    assert not among_devices(folder / "x")
+    if Path("/dev/shm").stat().st_dev == Path("/dev").stat().st_dev:
+        pytest.skip("shared memory is no filesystem of its own here")
+    with TemporaryDirectory(dir="/dev/shm", prefix="neogenesis-test-") as name:
+        neogenesis("plan", folder / "old.img", folder / "new.img", "-o", Path(name) / "p.json")
+        neogenesis("image", folder / "old.img", Path(name) / "o.qcow2")
+        assert {"o.qcow2", "o.qcow2.manifest.json", "p.json"} <= {p.name for p in Path(name).iterdir()}

@@ -8,7 +8,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from neogenesis.bench.drives.provider import Hardware, OpenDrive, OpenTarget, Parting
-from neogenesis.bench.drives.system import BlockSystem, file_key
+from neogenesis.bench.drives.system import BlockSystem, among_devices, file_key
 from neogenesis.core.drive import Drive, Identity
 from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.image import Qcow2Store, is_qcow2
@@ -77,8 +77,8 @@ class ImageProvider:
             raise
 
     def can_make(self, name: str) -> bool:
-        path = Path(name).absolute()
-        return not path.exists() and Path("/dev") not in path.resolve().parents  # a slip there names a device
+        path = Path(name)
+        return not path.exists() and not among_devices(path)
 
     def make(self, name: str, size_bytes: int) -> None:
         path = Path(name)

@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+_DEVICES = Path("/dev")
 #: Who shows which file as a folder is looked up at most so often.
 _LOOK_S = 1.0
 _NO_DRIVES = ("ram", "zram", "sr", "fd", "dm-", "md", "nbd")
@@ -301,3 +302,16 @@ FILE = "file "
 def file_key(status: os.stat_result) -> str:
     """What an image file is known by, whatever it is called."""
     return f"{FILE}{status.st_dev}:{status.st_ino}"
+
+
+def among_devices(path: Path) -> bool:
+    """Whether a file of that name would stand among the device nodes, where a slip names a drive.
+
+    Other filesystems that are mounted below, such as shared memory, hold files like any folder.
+    """
+    place = path.absolute().resolve().parent
+    if _DEVICES not in (place, *place.parents):
+        return False
+    while not place.exists():
+        place = place.parent
+    return place.stat().st_dev == _DEVICES.stat().st_dev

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Literal
 
 from neogenesis.bench.drives import provider_of
-from neogenesis.bench.drives.system import BlockSystem, file_key
+from neogenesis.bench.drives.system import BlockSystem, among_devices, file_key
 from neogenesis.bench.register.register import existing_register
 from neogenesis.core.errors import BadArgument, Refused
 
@@ -37,7 +37,6 @@ _NAMES: dict[Kind, str] = {
 }
 #: Character devices that swallow or pass on what is written to them.
 _PASSING = re.compile(r"/dev/(null|stdout|stderr|tty|fd/\d+)|/proc/self/fd/\d+")
-_DEVICES = Path("/dev")
 _LOG = re.compile(rb"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d,\d{3} [A-Z]+ neogenesis ")
 _MARK = b"Neogenesis"
 _PNG = b"\x89PNG\r\n\x1a\n"
@@ -59,7 +58,7 @@ def allow_output(
     try:
         status = path.stat()
     except OSError:
-        if _in_devices(path):
+        if among_devices(path):
             raise _is_drive(path, "it would stand among the devices") from None
         return path
     if kind in _STREAMS and stat.S_ISFIFO(status.st_mode):
@@ -68,7 +67,7 @@ def allow_output(
         raise BadArgument(f"“{path}” is a folder.", "Name a file in it.")
     if not stat.S_ISREG(status.st_mode):
         raise _is_drive(path, "it is a device")
-    if _in_devices(path):
+    if among_devices(path):
         raise _is_drive(path, "it stands among the devices")
     key = file_key(status)
     for name in of:
@@ -103,7 +102,7 @@ def allow_folder(path: Path, of: Iterable[str] = ()) -> Path:
         if not path.is_file() or any(file_key(path.stat()) in _backing(name) for name in of) or _looks_like_drive(path):
             raise _is_drive(path, "it is a device or an image")
         raise BadArgument(f"“{path}” is a file.", "Name a folder.")
-    if _in_devices(path):
+    if among_devices(path):
         raise _is_drive(path, "it would stand among the devices")
     return path
 
@@ -122,10 +121,6 @@ def _is_drive(path: Path, why: str) -> Refused:
     return Refused(
         "output", f"“{path}” is not written to: {why}; nothing was written.", "Name a file of its own for it."
     )
-
-
-def _in_devices(path: Path) -> bool:
-    return _DEVICES in path.absolute().resolve().parents
 
 
 def _backing(name: str) -> set[str]:
