@@ -10,6 +10,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import zlib
 from collections.abc import Callable, Sequence
 from contextlib import closing
 from functools import partial
@@ -22,7 +23,7 @@ from hypothesis import strategies as st
 
 from neogenesis.bench.drives import open_sealed
 from neogenesis.bench.processes.reader import open_tree
-from neogenesis.core.errors import BadArgument, Mismatch, NeogenesisError, ReadFailed, Stopped
+from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError, ReadFailed, Stopped
 from neogenesis.core.image import Qcow2Store
 from neogenesis.core.image.make import Imaged, ImageFiles, ImageRun
 from neogenesis.core.store import JoinedStore, PartFile, existing_parts
@@ -376,6 +377,17 @@ def test_what_an_interrupted_image_lost_is_copied_again(
     assert "No errors" in run("qemu-img", "check", whole)
     assert "identical" in run("qemu-img", "compare", whole, old)
     assert load_manifest(ImageFiles(out).manifest).head.verified_bytes == 80 * MIB
+
+
+def test_a_journal_that_says_less_of_the_file_than_of_the_drive_is_not_gone_on_with(tmp_path: Path) -> None:
+    old, out = _interrupted(tmp_path)
+    lines = [["chunk", 76 * MIB, 80 * MIB, "11" * 32], ["sync"]]  # it stands nowhere in the file
+    with ImageFiles(out).journal.open("ab") as journal:
+        for line in lines:
+            text = json.dumps(line, separators=(",", ":")).encode()
+            journal.write(b"%08x %s\n" % (zlib.crc32(text), text))
+    with pytest.raises(BadRecord, match="hold together"):
+        _run(old, out, Control(), lambda *_: None)
 
 
 def test_bytes_that_the_medium_loses_while_imaging_are_written_again_and_then_said(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -78,6 +79,8 @@ def test_files_are_listed_by_a_python_that_knows_the_program_by_its_path_alone(t
         text=True,
     )
     assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert told["copied_bytes"] == 999 and told["verified"] == "none"  # nothing that was written is read back
     assert [p.read_bytes() for p in (tmp_path / "out").rglob("log.txt")] == [b"x" * 999]
 
 

@@ -22,12 +22,17 @@ from neogenesis.core.work import Confirmation
 
 F = TypeVar("F", bound=Callable[..., Any])
 
+bench_option = click.option(
+    "--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own."
+)
+check_option = click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
+
 
 def writes_to_drives(command: F) -> F:
     """Add what every command that writes to drives takes: `confirm`, `confirmed`, `check` and `bench`."""
     for option in (
-        click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own."),
-        click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason."),
+        bench_option,
+        check_option,
         click.option(
             "--confirmed",
             metavar="FILE",
@@ -46,6 +51,12 @@ def writes_to_drives(command: F) -> F:
     ):
         command = option(command)
     return command
+
+
+def keeps_records(command: F) -> F:
+    """Add what works take that write to files and to no drive: `bench`, `check` and `run`."""
+    named = click.option("--run", default="", hidden=True, help="The name of this run in the records.")
+    return bench_option(check_option(named(command)))
 
 
 def refuse_unasked(tails: Sequence[str], confirmed: Sequence[Path], check: bool) -> None:

@@ -20,6 +20,7 @@ from neogenesis.bench.works import planning
 from neogenesis.cli import bench as bench_commands
 from neogenesis.cli import boot, fresh, judging, looks, works
 from neogenesis.cli.answer import Answer, code_of
+from neogenesis.cli.consenting import bench_option
 from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, refuse_pipes, say
 from neogenesis.cli.works import INTENTS, Intent, grows, growth, relocates
 from neogenesis.core.errors import BadArgument, NeogenesisError
@@ -129,7 +130,7 @@ def _numbers(text: str) -> tuple[int, ...]:
 @click.option("--discard", is_flag=True, help="Tell the new drive which areas hold nothing.")
 @click.option("-o", "output", metavar="PLAN", type=click.Path(path_type=Path), help="Where the plan is written.")
 @_force
-@click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
+@bench_option
 @click.option("--json", "as_json", is_flag=True, help="Print the plan as JSON.")
 def plan(
     source: str,

@@ -12,7 +12,7 @@ from neogenesis.bench.drives import make_safe
 from neogenesis.bench.register import OnlyChecked
 from neogenesis.bench.works import imaging, planning, rescuing, transferring
 from neogenesis.cli.answer import Answer
-from neogenesis.cli.consenting import agreed, event_places, refuse_unasked, writes_to_drives
+from neogenesis.cli.consenting import agreed, event_places, keeps_records, refuse_unasked, writes_to_drives
 from neogenesis.cli.house import say
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.errors import BadArgument, Partial
@@ -149,9 +149,7 @@ def verify(answer: Answer, record: Path, drive: str | None, now_target: str | No
 @_verify
 @click.option("--check-all", is_flag=True, help="Read all back that an interrupted image holds, before going on.")
 @_events
-@click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
-@click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
-@click.option("--run", default="", hidden=True, help="The name of this run in the records.")
+@keeps_records
 @_as_json
 @_answer
 def image(
@@ -179,7 +177,7 @@ def image(
         target=str(out),
         copied_bytes=done.read_bytes,
         verified_bytes=done.verified_bytes,
-        verified=verify,
+        verified=verify if done.verified_bytes else "none",
         lost=done.lost,
         records=(ImageFiles(out).manifest,),
     )
@@ -350,9 +348,7 @@ def _say_rescued(done: rescuing.Rescued, map_file: Path) -> None:
 @click.option("--include", metavar="GLOB", multiple=True, help="Only files that fit, such as '*.jpg'.")
 @click.option("--exclude", metavar="GLOB", multiple=True, help="Leave out files that fit.")
 @_events
-@click.option("--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own.")
-@click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
-@click.option("--run", default="", hidden=True, help="The name of this run in the records.")
+@keeps_records
 @_as_json
 @_answer
 def salvage(
@@ -383,8 +379,6 @@ def salvage(
         source=drive,
         target=str(dest),
         copied_bytes=done.bytes,
-        verified_bytes=done.bytes,
-        verified="full",
         lost_files=[LostFile(path=s.path, kind="file") for s in done.incomplete],
         records=(dest / "salvage.json", dest / "salvage.jsonl"),
     )

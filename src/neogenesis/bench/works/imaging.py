@@ -18,7 +18,7 @@ from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.work import Running, only_worker, run_work
 from neogenesis.bench.register import Consent, OnlyChecked, allow_output
 from neogenesis.bench.works.planning import load_plan, new_id, usable_target
-from neogenesis.bench.works.transferring import carry_out
+from neogenesis.bench.works.transferring import carry_out, final
 from neogenesis.core.drive import refuse_mounted, refuse_wrong_tail
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError
 from neogenesis.core.image.make import Imaged, ImageFiles, ImageRun, UsedStore, ranges_in_use
@@ -245,7 +245,7 @@ def _restore_all(
                     plan, files, opened, store, name, consent, frame, resume, verify, surveyed, "restore"
                 )
             found[index] = Restored(name, outcome, None)
-            tell_of(Event(event="note", code="target-done", text="Copied and checked."))
+            tell_of(Event(event="note", code="target-done", text=final(outcome, verify).text))
         except OnlyChecked:
             found[index] = Restored(name, None, None)
         except NeogenesisError as error:

@@ -87,7 +87,7 @@ def run_transfer(
             plan_path,
             places,
             BenchClock(pace_of(place)),
-            lambda outcome: _final(outcome, verify, "Everything was made and checked."),
+            lambda outcome: final(outcome, verify, "Everything was made and checked."),
             begins=False,
             check_only=consent.check_only,
             run=run,
@@ -109,7 +109,7 @@ def run_transfer(
             plan_path,
             places,
             clock,
-            lambda outcome: _final(outcome, verify),
+            lambda outcome: final(outcome, verify),
             begins=False,
             check_only=consent.check_only,
             run=run,
@@ -262,7 +262,8 @@ def _check_room(plan: Plan, plan_path: Path) -> None:
         )
 
 
-def _final(outcome: Outcome, verify: Verify, well: str = "Everything was copied and checked.") -> Event:
+def final(outcome: Outcome, verify: Verify, well: str = "Everything was copied and checked.") -> Event:
+    """How a transfer ended, in one sentence that claims no more than what was read back."""
     figures: dict[str, object] = {
         "verified_bytes": outcome.verified_bytes,
         "seconds": round(outcome.seconds, 1),

@@ -80,16 +80,22 @@ def _picked(state: JournalState, how_much: Verify) -> Iterator[_Row]:
     if how_much == "sample" and count > SAMPLE_CHUNKS:
         chosen = np.unique(np.linspace(0, count - 1, SAMPLE_CHUNKS).astype(np.int64))
     wanted = set(chosen.tolist())
+    if len(state.stored) != count:
+        raise _does_not_hold_together()
     both = zip(state.chunks.by_place(), state.stored.by_start(), strict=False)
     for number, (chunk, (start, place, lengths)) in enumerate(both):
         clusters = -(-(chunk.end - chunk.start) // CLUSTER_BYTES)
         if start != chunk.start or len(lengths) != clusters:
-            raise BadRecord(
-                "The journal of the image does not hold together; nothing more was written.",
-                "Delete it with the image, and start over.",
-            )
+            raise _does_not_hold_together()
         if number in wanted:
             yield chunk, place, lengths
+
+
+def _does_not_hold_together() -> BadRecord:
+    return BadRecord(
+        "The journal of the image does not hold together; nothing more was written.",
+        "Delete it with the image, and start over.",
+    )
 
 
 def _stands(file: ReadableStore, row: _Row, unpacker: zstandard.ZstdDecompressor) -> bool:

@@ -103,6 +103,9 @@ class StoredLog:
         self._starts, self._places = array("q"), array("q")
         self._lengths, self._first = array("I"), array("q")
 
+    def __len__(self) -> int:
+        return len(self._starts)
+
     def add(self, start: int, at: int, lengths: Sequence[int]) -> None:
         """The chunk that begins at `start` of the drive stands from `at` on, in pieces of `lengths`."""
         self._starts.append(start)
