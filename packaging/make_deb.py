@@ -82,7 +82,7 @@ def build(out: Path) -> Path:
     shutil.copytree(ROOT / "src/neogenesis", site / "neogenesis", ignore=shutil.ignore_patterns("__pycache__"))
     compileall.compile_dir(str(site), quiet=2, stripdir=str(tree))
     _put(SOURCE / "neogenesis", tree / "usr/bin/neogenesis", 0o755)
-    _put(SOURCE / "neogenesis-health", tree / "usr/lib/neogenesis/neogenesis-health", 0o755)
+    _put(ROOT / "src/neogenesis/data/neogenesis-health", tree / "usr/lib/neogenesis/neogenesis-health", 0o755)
     _put(SOURCE / "neogenesis.desktop", tree / "usr/share/applications/neogenesis.desktop")
     _put(SOURCE / "neogenesis.metainfo.xml", tree / "usr/share/metainfo/neogenesis.metainfo.xml")
     _put(SOURCE / "neogenesis.policy", tree / "usr/share/polkit-1/actions/neogenesis.policy")

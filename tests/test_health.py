@@ -211,7 +211,7 @@ def test_surveys_from_before_are_read_with_todays_verdicts(standard: Path, tmp_p
 # An ordinary user, who is asked for a password
 
 
-_HELPER = Path(__file__).parents[1] / "packaging/deb/neogenesis-health"
+_HELPER = diagnosis._HELPER
 
 
 @pytest.fixture
@@ -225,8 +225,7 @@ def prompted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[
     (tmp_path / "pkexec").chmod(0o755)
     (tmp_path / "seconds").write_text("0")
     monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
-    monkeypatch.setattr(diagnosis, "_HELPER", _HELPER)
-    monkeypatch.setattr(diagnosis, "_SECONDS", 0.5)
+    monkeypatch.setattr(diagnosis, "_INSTALLED", _HELPER)
     monkeypatch.setattr(os, "geteuid", lambda: 1000)
     diagnosis._refused.clear()
     device = run("losetup", "--find", "--show", blank(tmp_path / "d.img", 8)).strip()
@@ -270,3 +269,20 @@ def test_only_the_plain_way_tells_that_a_drive_does_not_answer() -> None:
     silent, gone = (json.dumps(report(2, (text,))).encode() for text in ("Unknown USB bridge", "INQUIRY failed"))
     assert diagnosis._first_reading([silent, gone, gone]) is None
     assert judge(diagnosis._first_reading([gone, silent])).verdict == "lost-cause"
+
+
+def test_who_may_ask_is_not_prompted_and_any_bridge_is_tried(
+    prompted: tuple[str, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A utility that gives readings only by one way, as behind a USB bridge."""
+    device, place = prompted
+    monkeypatch.setattr(os, "geteuid", lambda: 0)
+    (place / "found.json").write_text(json.dumps({**ata(row(5, 0)), "smart_status": {"passed": True}}))
+    (place / "none.json").write_text(json.dumps(report(1, ("Unknown USB bridge",))))
+    (place / "smartctl").write_text(
+        f'#!/bin/sh\necho "$*" >> "{place}/asked"\n'
+        f'case "$*" in *sntjmicron*) cat "{place}/found.json" ;; *) cat "{place}/none.json"; exit 1 ;; esac\n'
+    )
+    (place / "smartctl").chmod(0o755)
+    assert diagnosis.health_of(device).verdict == "sound"
+    assert len((place / "asked").read_text().splitlines()) == 4 and not (place / "prompts").exists()

@@ -9,22 +9,20 @@ import os
 import shutil
 import subprocess
 from collections.abc import Sequence
+from importlib.resources import files
 from pathlib import Path
 
 from neogenesis.bench.drives import is_hardware, open_sealed, service
 from neogenesis.core.drive import Health, HealthReading, judge
 from neogenesis.core.drive.smart import read_smart_report
-from neogenesis.core.errors import BadArgument, BadRecord, Refused
+from neogenesis.core.errors import BadRecord, Refused
 
-_SECONDS = 20.0
-#: Ways through a USB bridge, tried in this order until one answers.
-_WAYS = ("", "sat", "sntasmedia", "sntjmicron", "sntrealtek", "usbjmicron", "usbprolific", "usbsunplus")
-#: Installed with the package; reads one drive's health with the right to, by every way, and does nothing else.
-_HELPER = Path("/usr/lib/neogenesis/neogenesis-health")
+#: Asks by every way, keeps the time, and does nothing else; for those without the right to there is the installed one.
+_HELPER = Path(str(files("neogenesis").joinpath("data/neogenesis-health")))
+_INSTALLED = Path("/usr/lib/neogenesis/neogenesis-health")
 _RECORD = b"\x1e"  # RFC 7464
 _STALLS, _DISMISSED, _NOT_AUTHORISED = 124, 126, 127
 _refused = set[str]()  # drives that somebody would not let be asked: a prompt that was dismissed does not come back
-_PATH = "/usr/sbin:/sbin:/usr/local/sbin"
 
 
 def health_of(name: str) -> Health:
@@ -51,48 +49,17 @@ def reading_of(name: str) -> HealthReading | None:
     return found if found is not None else _from_utility(name)
 
 
-def _asking(utility: str, name: str, way: str) -> list[str]:
-    return [utility, "--json", "--all", *(["--device", way] if way else []), name]
-
-
 def _from_utility(name: str) -> HealthReading | None:
-    utility = shutil.which("smartctl") or shutil.which("smartctl", path=_PATH)
-    if utility is None:
-        return None
-    if os.geteuid() != 0 and _HELPER.exists() and shutil.which("pkexec") is not None:
-        return _from_helper(name)
-    reports = list[bytes]()
-    for way in _WAYS:
-        try:
-            done = subprocess.run(
-                _asking(utility, name, way),
-                capture_output=True,
-                timeout=_SECONDS,
-                check=False,
-                stdin=subprocess.DEVNULL,
-            )
-        except subprocess.TimeoutExpired:
-            return HealthReading(answers=False)  # it stalls whoever asks it
-        except OSError as error:
-            raise BadArgument(
-                f"“{utility}” cannot be run ({error.strerror}).", "Install smartmontools anew."
-            ) from error
-        reports.append(done.stdout)
-        reading = _first_reading(reports)
-        if reading is not None:
-            return reading
-    return None
-
-
-def _from_helper(name: str) -> HealthReading | None:
-    """One authorisation for all ways; the helper keeps the time, so that nobody is hurried who types a password."""
-    if name not in _refused:
+    """Nobody is hurried who types a password: the helper keeps the time of each way itself."""
+    prompts = os.geteuid() != 0 and _INSTALLED.exists() and shutil.which("pkexec") is not None
+    if not (prompts and name in _refused):
+        asking = ["pkexec", str(_INSTALLED)] if prompts else ["sh", str(_HELPER)]
         done = subprocess.run(
-            ["pkexec", str(_HELPER), name], capture_output=True, check=False, stdin=subprocess.DEVNULL
+            [*asking, str(Path(name).absolute())], capture_output=True, check=False, stdin=subprocess.DEVNULL
         )
         if done.returncode == _STALLS:
-            return HealthReading(answers=False)
-        if done.returncode not in (_DISMISSED, _NOT_AUTHORISED):
+            return HealthReading(answers=False)  # it stalls whoever asks it
+        if not (prompts and done.returncode in (_DISMISSED, _NOT_AUTHORISED)):
             return _first_reading(done.stdout.split(_RECORD)[1:])
         _refused.add(name)
     raise Refused(
