@@ -565,6 +565,29 @@ def test_the_list_of_drives_says_whose_they_are(demo_original: Path, neogenesis:
     assert any(text and "T-1042" in text for text in held.values()) and len(held) < len(found)
 
 
+def test_sticks_are_known_by_the_job_they_were_made_for(bench: Path, own_bench: Path, neogenesis: Any) -> None:
+    (bench / "blob.bin").write_bytes(os.urandom(70_000))
+    simulated(bench / "a.drive.json", "a.img", serial="OS-0000AAAA", model="Ostrel Stick")
+    simulated(bench / "b.drive.json", "b.img", serial="OS-0000BBBB", model="Ostrel Stick")
+    for name in "ab":
+        blank(bench / f"{name}.img", 20)
+    order = ["media", bench / "blob.bin", bench / "a.drive.json", "--confirm", "AAAA"]
+    neogenesis(*order)
+    made = consent_of(bench, "T-7", "r1", "b.drive.json", work="s" * 64)
+    with claimed(made, Asked("stick", "s" * 64, str(bench / "b.drive.json"), 512)) as claim:
+        claim.begin()
+
+    register = open_register()
+    assert register is not None
+    known = {h.drive.identity.serial[-4:]: h for h in register.holdings()}
+    assert (known["AAAA"].role, known["AAAA"].text()) == ("tool", "a stick of the shop")
+    assert (known["BBBB"].role, known["BBBB"].ticket) == ("medium", "T-7") and not known["BBBB"].seals
+    assert known["BBBB"].text() == "the stick of T-7 (Gullhaven Pilots' Office)"
+    neogenesis(*order)  # a stick is written anew as often as anybody likes
+    close_job(own_bench, "T-7")
+    assert "BBBB" not in {h.drive.identity.serial[-4:] for h in register.holdings()}
+
+
 def test_remedies_mend_new_drives_and_leave_old_ones_as_they_are(tmp_path: Path, neogenesis: Any) -> None:
     old = boot_drive(tmp_path / "disk-old.img", "TOKEN-ONE", {"EFI/fathom/grubx64.efi": loader(BY_FILE)})
     new = blank(tmp_path / "disk-new.img", 200)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -32,6 +33,7 @@ from neogenesis.bench.emulator.trial import TrialAnswer
 from neogenesis.bench.processes import worker
 from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.records.opening import open_records
+from neogenesis.bench.works.planning import load_plan
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job import Job
 from neogenesis.core.job.ticket import LONGEST, checked_ticket, folder_name
@@ -207,6 +209,20 @@ def test_a_dossier_of_another_ticket_is_refused_and_the_list_opens(small_bench: 
     assert window.job is None and "T-9" in texts(window)
 
 
+def test_a_record_of_another_job_is_not_taken_for_this_ones(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    window = open_window(small_bench)
+    planned(qtbot, window)
+    own = window.job.plan.path.parent
+    assert json.loads((own / "plan.json").read_bytes())["ticket"] == "T-7"
+    window.bench.add_job(Job(ticket="T-8", customer="c", machine="m"))
+    other = window.bench.store.dossier("T-8")
+    shutil.copy(own / "plan.json", other / "plan.json")
+    with pytest.raises(BadRecord, match="of the job T-7, and lies in the dossier of T-8"):
+        load_plan(other / "plan.json")
+    window.open_job("T-8")
+    assert window.job.plan.written is None and window.job.plan.failure is not None
+
+
 # What was confirmed
 
 
@@ -337,6 +353,25 @@ def test_a_plan_that_another_window_wrote_is_heard_and_asks_again(
     qtbot.waitUntil(lambda: first.job.transfer.subject != before, timeout=5_000)
     qtbot.waitUntil(lambda: gates.tail.text() == "", timeout=2_000)
     assert first.job.plan.written == second.job.plan.written and not gates.start.isEnabled()
+
+
+def test_what_was_not_written_is_there_again(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:
+    first = open_window(small_bench)
+    planned(qtbot, first)
+    first.show_stop("plan")
+    qtbot.waitUntil(lambda: first.job.plan.state == "ready", timeout=30_000)
+    first.job.plan.change(spare_percent=12)
+    unwritten, written = first.job.plan.plan, first.job.plan.written
+    assert first.job.plan.is_unwritten
+    first.job.plan.reload()
+    again = open_window(small_bench)
+    again.open_job("T-7")
+    again.show_stop("plan")
+    qtbot.waitUntil(lambda: again.job.plan.state == "ready", timeout=30_000)
+    assert again.job.plan.is_unwritten and again.job.plan.written == written
+    assert again.job.plan.plan.layout == unwritten.layout and not again.job.transfer.may_write
+    again.job.plan.change(spare_percent=0)
+    assert not again.job.plan.path.with_suffix(".draft.json").exists()
 
 
 def test_what_one_window_begins_the_other_shows(small_bench: Path, open_window: Open, qtbot: QtBot) -> None:

@@ -86,7 +86,7 @@ def _holdings(bench: str) -> list[Holding]:
 def _drive_row(one: Connected, health: Health, holdings: list[Holding]) -> dict[str, Any]:
     drive = one.drive
     sighting = Sighting(drive.identity, "", known_files(drive.path))
-    held = next((h.text() for h in holding(sighting, holdings, date.today()) if h.seals), None)
+    held = holding(sighting, holdings, date.today())
     return {
         "path": drive.path,
         "model": drive.model,
@@ -97,8 +97,8 @@ def _drive_row(one: Connected, health: Health, holdings: list[Holding]) -> dict[
         "rotational": drive.rotational,
         "removable": one.removable,
         "in_use": one.in_use or None,
-        "may_be_target": one.may_be_target and held is None,
-        "held_by": held,
+        "may_be_target": one.may_be_target and not any(h.seals for h in held),
+        "held_by": held[0].text() if held else None,
         "health": {"verdict": health.verdict, "reasons": [reason.text for reason in health.reasons]},
     }
 

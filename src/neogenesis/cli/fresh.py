@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
+from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
@@ -367,7 +368,7 @@ def media(
     chosen = sticks.fitting_layout(found) if layout == "fitting" else layout
     sticks.refuse_unfit(found, known, chosen)
     sticks.refuse_unknown(found, drives)
-    consents = _agreed(drives, more, sticks.media_work(image, layout))
+    consents = [replace(one, kind="stick") for one in _agreed(drives, more, sticks.media_work(image, layout))]
     if check_size is not None and not more["check"]:
         for drive, consent in zip(drives, consents, strict=True):
             tested = sticks.check_size(drive, consent, check_size == "full", seed=os.getpid())

@@ -19,8 +19,11 @@ import msgspec
 from neogenesis.core.errors import BadRecord
 
 T = TypeVar("T")
+#: In a folder whose records belong to one job: says which, and each record beside it says so too.
+OWNER_FILE = "dossier.json"
 _LARGEST_BYTES = 1 << 31
 _ROWS = 1024
+_HEAD_BYTES = 256
 _learning = threading.Lock()
 _renewals: list[Callable[[Any], bool]] = []
 _decoders: dict[type[Any], msgspec.json.Decoder[Any]] = {}
@@ -102,12 +105,56 @@ def load(path: Path, kind: type[T], what: str) -> T:
         raise BadRecord(
             f"The {what} “{path}” cannot be read ({error.strerror}); nothing was written.", "Check the name."
         ) from error
-    return from_json(text, kind, f"{what} “{path.name}”")
+    found = from_json(text, kind, f"{what} “{path.name}”")
+    _refuse_strange(path, text, what)
+    return found
 
 
-def save(path: Path, record: Any) -> None:
-    """Replace `path` so that a cut leaves the old file or the whole new one."""
-    save_bytes(path, to_json(record))
+def save(path: Path, record: Any, settled: bool = True) -> None:
+    """Replace `path` so that a cut leaves the old file or the whole new one; in a dossier it says whose it is.
+
+    `settled` as in `save_pieces`. Raises BadRecord when the place cannot be written.
+    """
+    owner = "" if isinstance(record, StrictRecord) else owner_of(path.parent)
+    save_pieces(path, (_owned(record, owner) if owner else to_json(record),), settled)
+
+
+class _Owner(msgspec.Struct, frozen=True):
+    ticket: str = ""
+
+
+_owner = msgspec.json.Decoder(_Owner)
+
+
+def owner_of(folder: Path) -> str:
+    """The ticket of the job whose dossier a folder is; empty where it is none, or does not say."""
+    try:
+        return _owner.decode((folder / OWNER_FILE).read_bytes()).ticket
+    except (OSError, msgspec.MsgspecError):
+        return ""
+
+
+def _owned(record: Any, owner: str) -> bytes:
+    """As `to_json`, with the ticket first; a record that names one itself stays as it is."""
+    text = msgspec.json.encode(record)
+    if not text.startswith(b'{"') or hasattr(record, "ticket"):
+        return to_json(record)
+    return msgspec.json.format(b'{"ticket":' + msgspec.json.encode(owner) + b"," + text[1:], indent=2) + b"\n"
+
+
+def _refuse_strange(path: Path, text: bytes, what: str) -> None:
+    """Raises BadRecord for a record of one job in the dossier of another."""
+    try:
+        written_for = _owner.decode(text).ticket if b'"ticket"' in text[:_HEAD_BYTES] else ""
+    except msgspec.MsgspecError:
+        return
+    owner = owner_of(path.parent) if written_for else ""
+    if owner and written_for != owner:
+        raise BadRecord(
+            f"The {what} “{path.name}” is of the job {written_for}, and lies in the dossier of {owner}; nothing was "
+            "written.",
+            "Move it to where it belongs.",
+        )
 
 
 def save_bytes(path: Path, data: bytes) -> None:

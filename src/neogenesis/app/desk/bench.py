@@ -243,6 +243,12 @@ class Bench(QObject):
                 return said(one.text())
         return tr("being written") if self.is_written(dock) else ""
 
+    def known_as(self, dock: Dock, ticket: str) -> Holding | None:
+        """What else a drive is that may become the new one of a job: another's, or a stick."""
+        sighting = dock.sighting
+        held = holding(sighting, self.holdings(), date.today()) if sighting is not None else []
+        return next((one for one in held if not one.seals and one.ticket != ticket), None)
+
     def is_written(self, dock: Dock) -> bool:
         """Whether work of any window or command writes to that drive now."""
         sighting = dock.sighting

@@ -253,7 +253,11 @@ class KeepSheet(QDialog):
             box.setChecked(self._ticked.get(dock.subject, docked.name == meant))
             typed.setProperty("expected", confirm_tail(drive))
             box.toggled.connect(lambda on, subject=dock.subject: self._tick(subject, on))
-            holder.setLayout(row(tag, box, None, typed, gap=10))
+            known = bench.known_as(dock, ticket)
+            line = row(tag, gap=10)
+            line.addLayout(stack(box, label(said(known.text()), "small", wrap=True), gap=2) if known else row(box), 1)
+            line.addWidget(typed)
+            holder.setLayout(line)
             self._targets.addWidget(holder)
             self.targets[docked.name] = (box, typed)
 
@@ -267,8 +271,10 @@ class KeepSheet(QDialog):
         new = self._desk.new_dock()
         if self.kind != "stick":
             return new.docked.name if new is not None and new.docked is not None else ""
-        bench = self._desk.bench
-        free = [d for d in bench.docks() if d.present and d != new and not bench.held(d, self._desk.ticket)]
+        bench, ticket = self._desk.bench, self._desk.ticket
+        free = [d for d in bench.docks() if d.present and d != new and not bench.held(d, ticket)]
+        known = {d.tag: bench.known_as(d, ticket) for d in free}
+        free = [d for d in free if (one := known[d.tag]) is None or not one.ticket]  # another job's is not meant
         found = [d.docked for d in free if d.docked is not None]
         sticks = [d for d in found if d.drive.bus in _STICKS and not (d.drive.rotational or d.trouble)]
         fit = [d for d in sticks if 0 < self._needed_bytes <= d.drive.size_bytes]

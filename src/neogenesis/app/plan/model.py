@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import ClassVar, Literal
 
@@ -49,6 +50,15 @@ class Confirmed(Record, frozen=True, kw_only=True):
     texts: tuple[str, ...] = ()
 
 
+class Draft(Record, frozen=True, kw_only=True):
+    """What was changed at Plan and is not written yet."""
+
+    SCHEMA: ClassVar[str] = "neogenesis.plan-draft/1"
+
+    schema: str = SCHEMA
+    policy: Policy
+
+
 class PlanModel(QObject):
     """`plan` is the last one that works; `refusal` says why the policy wanted now has none.
 
@@ -89,6 +99,25 @@ class PlanModel(QObject):
                     self._from = self._saved_at(self.written.source.survey.drive)
             except NeogenesisError as error:
                 self.failure = failure_of(error)
+        self._take_draft()
+
+    def _take_draft(self) -> None:
+        """Go on where a window was closed before it wrote the plan."""
+        if not self._draft_path.exists() or self.is_fresh or self.is_carried_out():
+            return
+        with suppress(NeogenesisError):  # a draft that cannot be read is none
+            self.policy = load(self._draft_path, Draft, "draft of the plan").policy
+
+    def _keep_draft(self) -> None:
+        if self.is_fresh or (self.written is not None and self.policy == self.written.policy):
+            self._draft_path.unlink(missing_ok=True)
+            return
+        with suppress(NeogenesisError):  # it is shown all the same
+            save(self._draft_path, Draft(policy=self.policy), settled=False)
+
+    @property
+    def _draft_path(self) -> Path:
+        return self.path.with_suffix(".draft.json")
 
     @property
     def is_fresh(self) -> bool:
@@ -275,6 +304,7 @@ class PlanModel(QObject):
         self.plan = self.refusal = self.failure = None
         self.fresh.forget()
         self.policy = msgspec.structs.replace(self.policy, sizes={}, leave=())
+        self._draft_path.unlink(missing_ok=True)
         self._undoing = Undo()
         self.changed.emit()
 
@@ -317,7 +347,7 @@ class PlanModel(QObject):
                 self.changed.emit()
                 self.prepare()
                 return
-            if self.written is not None and self._still_fits(self.written):
+            if self.written is not None and self.policy == self.written.policy and self._still_fits(self.written):
                 self.plan = self.written
             else:
                 self._remake()
@@ -349,6 +379,7 @@ class PlanModel(QObject):
     def _arrive(self, policy: Policy) -> None:
         """At a policy of whatever intent."""
         self.policy, self.plan, self.refusal = policy, None, None
+        self._keep_draft()
         if self.is_fresh:
             if self._target is not None and self.fresh.target is None:
                 self.fresh.know(self._target)
@@ -445,6 +476,7 @@ class PlanModel(QObject):
 
     def _set(self, policy: Policy) -> None:
         self.policy = policy
+        self._keep_draft()
         self._remake()
         self.changed.emit()
 
@@ -496,6 +528,7 @@ class PlanModel(QObject):
             self.changed.emit()
             return
         self.written, self._stamp = self.plan, self.path.stat().st_mtime_ns
+        self._draft_path.unlink(missing_ok=True)
         self._session.record(
             "plan",
             f"Plan written: {both_text(self.plan.estimate.bytes_to_copy)} to copy",

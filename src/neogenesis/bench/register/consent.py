@@ -19,7 +19,8 @@ def _nobody_listens(text: str) -> None:
 class Consent:
     """For one drive. `tail` is what was typed, None where nothing is to be typed; `bench` says whose records count.
 
-    `work` is the hash of what is agreed to, where that is not a plan.
+    `work` is the hash of what is agreed to, where that is not a plan, and `kind` what the register calls it, where that
+    is not what the engine calls it.
 
     `check_only` asks every gate and writes nothing. `announce` hears, before the first byte is written, whose drive it
     is and what is lost.
@@ -28,6 +29,7 @@ class Consent:
     tail: str | None = None
     confirmed: Confirmation | None = None
     work: str = ""
+    kind: str = ""
     bench: str = ""
     check_only: bool = False
     announce: Callable[[str], None] = _nobody_listens

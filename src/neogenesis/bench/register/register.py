@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
@@ -277,6 +277,18 @@ def _holdings(now: Transaction) -> list[Holding]:
             drive = Sighting(identity, mark, below)
             done = which == "new" and (ticket, drive.identity.key) in wrote
             found.append(Holding(ticket, customer, which, drive, until if role == "kept" else "", done))
+    return found + _sticks(now, known)
+
+
+def _sticks(now: Transaction, known: Mapping[str, tuple[str, str]]) -> list[Holding]:
+    """Drives that were last made into sticks: of open jobs, or without a job."""
+    found, seen = [], set()
+    for key, kind, ticket, identity, customer, closed in now.ask(sql.MADE):
+        if key not in seen and kind == "stick" and not closed and (customer is not None or not ticket):
+            found.append(
+                Holding(ticket, customer or "", "medium" if ticket else "tool", _sighting(identity, *known[key]))
+            )
+        seen.add(key)
     return found
 
 

@@ -22,6 +22,11 @@ VALUES (:run, :drive, :kind, :work, :ticket, :who, :insertion, :source, :source_
 """
 FILES = "SELECT identity, files FROM drive WHERE files LIKE :file"
 COPIED = "SELECT drive, source, source_print, kind FROM claim WHERE outcome IN ('done', 'lost') ORDER BY at DESC"
+MADE = """
+SELECT claim.drive, claim.kind, claim.ticket, drive.identity, job.customer, job.closed
+FROM claim JOIN drive ON drive.key = claim.drive LEFT JOIN job ON job.ticket = claim.ticket
+WHERE claim.wrote ORDER BY claim.at DESC
+"""
 WRITES = "UPDATE claim SET wrote = :yes WHERE run = :run"
 END = "UPDATE claim SET ended = :at, outcome = :outcome WHERE run = :run"
 MARKS = "SELECT key, mark, files FROM drive"

@@ -119,7 +119,7 @@ def run_transfer(
 def _asked(plan: Plan, consent: Consent, kind: str, place: str, resume: bool, source: Sighting | None = None) -> Asked:
     """What a claim is asked for, to run that plan."""
     return Asked(
-        kind,
+        consent.kind or kind,
         consent.work or hash_of(plan),
         place,
         plan.target.sector_size,

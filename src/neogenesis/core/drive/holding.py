@@ -9,12 +9,15 @@ from typing import Literal
 
 from neogenesis.core.drive.sighting import Sighting, is_one
 
-Role = Literal["old", "kept", "new"]
+Role = Literal["old", "kept", "new", "medium", "tool"]
 
 
 @dataclass(frozen=True, slots=True)
 class Holding:
-    """A drive of a job. `wrote` tells, of a new one, that the job has written to it."""
+    """A drive of a job. `wrote` tells, of a new one, that the job has written to it.
+
+    A medium is a stick that was made for a job, a tool one that was made without any: both may be written anew.
+    """
 
     ticket: str
     customer: str
@@ -26,7 +29,7 @@ class Holding:
     @property
     def seals(self) -> bool:
         """Whether nothing but this job may write to it."""
-        return self.role != "new" or self.wrote
+        return self.role in ("old", "kept") or (self.role == "new" and self.wrote)
 
     def text(self) -> str:
         """Whose it is, in words."""
@@ -36,6 +39,10 @@ class Holding:
         if self.role == "kept":
             until = f"until {self.until}" if self.until else "until somebody confirms that it may go"
             return f"the old drive of {whose}, which the shop keeps {until}"
+        if self.role == "medium":
+            return f"the stick of {whose}"
+        if self.role == "tool":
+            return "a stick of the shop"
         return f"the new drive of {whose}, which holds its copy" if self.wrote else f"the new drive of {whose}"
 
 

@@ -8,11 +8,11 @@ from typing import ClassVar
 from blake3 import blake3
 
 from neogenesis.core.errors import BadArgument, BadRecord
-from neogenesis.core.record import Record
+from neogenesis.core.record import OWNER_FILE, Record
 
 LONGEST = 40
 #: In every dossier: whose it is.
-FILE = "dossier.json"
+FILE = OWNER_FILE
 _PLAIN = re.compile(r"[^\W~]|[.-]")
 _MOST_BYTES = 200
 
