@@ -23,12 +23,13 @@ from neogenesis.cli.answer import Answer, code_of
 from neogenesis.cli.consenting import bench_option
 from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, refuse_pipes, say
 from neogenesis.cli.works import INTENTS, Intent, grows, growth, relocates
-from neogenesis.core.errors import BadArgument, NeogenesisError
+from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.plan import Policy
 from neogenesis.core.record import save, to_json
 from neogenesis.core.survey import Survey
 from neogenesis.core.units import binary_text, both_text, parse_size
 
+_MOST_NAMED = 20
 _force = click.option("--force", is_flag=True, help="Replace a file that is none of ours; never a drive or an image.")
 
 
@@ -62,11 +63,12 @@ def demo(context: click.Context, reset: bool) -> None:
 @click.argument("drive")
 @click.option("--json", "as_json", is_flag=True, help="Print the survey as JSON.")
 @click.option("--sector-size", type=int, help="512 or 4096, for images that do not tell.")
-def survey(drive: str, as_json: bool, sector_size: int | None) -> None:
+@works.region_map
+def survey(drive: str, as_json: bool, sector_size: int | None, region_map: Path | None) -> None:
     """Survey a drive without writing to it."""
     if sector_size not in (None, 512, 4096):
         raise BadArgument(f"{sector_size} is not a sector size.", "Use 512 or 4096.")
-    surveyed = surveying.survey(drive, sector_size, inside=True)
+    surveyed = surveying.survey(drive, sector_size, inside=True, region_map=region_map)
     if as_json:
         found = msgspec.to_builtins(surveyed.survey)
         for partition in found["partitions"]:
@@ -90,6 +92,9 @@ def _survey_text(found: Survey) -> str:
         )
     for f in found.findings:
         lines.append(f"  {f.severity}: {f.text} {f.remedy}")
+    losses = found.inherited_losses
+    if losses is not None:
+        lines += [f"  lost: {file.path}" for file in losses.files[:_MOST_NAMED]]
     return "\n".join(lines)
 
 
@@ -128,6 +133,7 @@ def _numbers(text: str) -> tuple[int, ...]:
 @relocates
 @click.option("--appliance", help="Device class that the drive is for, or a file of one.")
 @click.option("--discard", is_flag=True, help="Tell the new drive which areas hold nothing.")
+@works.region_map
 @click.option("-o", "output", metavar="PLAN", type=click.Path(path_type=Path), help="Where the plan is written.")
 @_force
 @bench_option
@@ -148,6 +154,7 @@ def plan(
     relocate_table: bool,
     appliance: str | None,
     discard: bool,
+    region_map: Path | None,
     output: Path | None,
     force: bool,
     bench: str,
@@ -176,7 +183,7 @@ def plan(
     if output is not None:
         allow_output(output, "plan", drives, bench, force)
         planning.refuse_begun(output, force)
-    made = planning.plan_for(surveying.survey(source), target, size, policy)
+    made = planning.plan_for(surveying.survey(source, region_map=region_map), target, size, policy)
     if output is not None:
         save(output, made)
     if as_json:
@@ -186,6 +193,13 @@ def plan(
         for gate in made.gates:
             if not gate.open:
                 click.echo(f"  closed: {gate.text} {gate.remedy}")
+    if made.lost:
+        missing = sum(end - start for start, end in made.lost)
+        raise Partial(
+            f"The plan is made, but {both_text(missing)} of what it carries were lost when the source was saved "
+            "from the old drive.",
+            "They become zeros on the new drive; the survey names the files on them.",
+        )
 
 
 for _command in (

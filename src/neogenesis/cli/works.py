@@ -19,9 +19,9 @@ from neogenesis.core.errors import BadArgument, Partial
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
 from neogenesis.core.plan.policy import Growth
+from neogenesis.core.system import LostFile
 from neogenesis.core.transfer import RunFiles, Verify
 from neogenesis.core.units import both_text, parse_size
-from neogenesis.core.work.ending import LostFile
 
 Intent = Literal["replace", "beside", "split", "exact"]
 INTENTS: tuple[Intent, ...] = ("replace", "beside", "split", "exact")
@@ -103,7 +103,9 @@ def transfer(
         verified_bytes=outcome.verified_bytes,
         verified=verify if outcome.verified_bytes else "none",
         lost=outcome.lost,
+        lost_files=outcome.lost_files,
         seconds=round(outcome.seconds, 3),
+        paused_seconds=round(outcome.paused_seconds, 3),
         records=(files.manifest, files.regions, files.journal, files.events, files.names),
     )
     if not _quiet(events, as_json):
@@ -141,12 +143,18 @@ def verify(answer: Answer, record: Path, drive: str | None, now_target: str | No
         click.echo(text)
 
 
+region_map = click.option(
+    "--map", "region_map", type=_a_path, help="Region map of the rescue that made DRIVE, if not beside."
+)
+
+
 @click.command()
 @_drive
 @click.argument("out", metavar="OUT.qcow2", type=_a_path)
 @click.option("--level", type=click.IntRange(1, 19), default=1, show_default=True, help="How hard to compress.")
 @click.option("--part-size", metavar="SIZE", help="Keep it in files of that size, such as 4000MiB for small media.")
 @_verify
+@region_map
 @click.option("--check-all", is_flag=True, help="Read all back that an interrupted image holds, before going on.")
 @_events
 @keeps_records
@@ -159,6 +167,7 @@ def image(
     level: int,
     part_size: str | None,
     verify: Verify,
+    region_map: Path | None,
     check_all: bool,
     events: str | None,
     bench: str,
@@ -169,7 +178,7 @@ def image(
     """Image a drive: used blocks only, read back, with a manifest; resumable."""
     parts = parse_size(part_size) if part_size else None
     places = event_places(events, as_json, [drive, str(out)], bench)
-    done = imaging.make_image(drive, out, level, parts, places, bench, check, run, verify, check_all)
+    done = imaging.make_image(drive, out, level, parts, places, bench, check, run, verify, check_all, region_map)
     answer.end(
         status="lost" if done.lost else "done",
         text=f"Imaged {both_text(done.read_bytes)} in use into {both_text(done.file_bytes)}.",
@@ -179,6 +188,8 @@ def image(
         verified_bytes=done.verified_bytes,
         verified=verify if done.verified_bytes else "none",
         lost=done.lost,
+        seconds=round(done.seconds, 3),
+        paused_seconds=round(done.paused_seconds, 3),
         records=(ImageFiles(out).manifest,),
     )
     if not _quiet(events, as_json):
@@ -238,7 +249,7 @@ def restore(
     if check:
         raise OnlyChecked
     _answer_restored(answer, found, image_now, verify)
-    _say_restored(found, image_now, quiet=_quiet(events, as_json))
+    _say_restored(found, quiet=_quiet(events, as_json))
 
 
 def _answer_restored(answer: Answer, found: Sequence[imaging.Restored], image_file: str, verify: Verify) -> None:
@@ -254,11 +265,14 @@ def _answer_restored(answer: Answer, found: Sequence[imaging.Restored], image_fi
             verified_bytes=sum(one.verified_bytes for one in done),
             verified=verify if any(one.verified_bytes for one in done) else "none",
             lost=next((one.lost for one in done if one.lost), ()),
+            lost_files=found[0].lost_files,
+            records=[place for one in found if (of := one.records) is not None for place in (of.manifest, of.regions)],
             seconds=round(max(one.seconds for one in done), 3),
+            paused_seconds=round(max(one.paused_seconds for one in done), 3),
         )
 
 
-def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: bool) -> None:
+def _say_restored(found: Sequence[imaging.Restored], quiet: bool) -> None:
     """What became of each target; raises the first fault with the names of all that dropped out."""
     for one in found:
         if one.outcome is not None and not quiet:
@@ -274,8 +288,9 @@ def _say_restored(found: Sequence[imaging.Restored], image_file: str, quiet: boo
             others = f" The other {len(found) - len(failed)} are done." if len(failed) < len(found) else ""
             worst.text = f"{names} dropped out: {worst.text}{others}"
         raise worst
-    lost = next((one.outcome.lost for one in found if one.outcome and one.outcome.lost), ())
-    _say_lost(lost, Path(image_file))
+    for one in found:
+        if one.outcome is not None and one.records is not None:
+            _say_lost(one.outcome.lost, one.records.regions)
 
 
 @click.command()
@@ -319,7 +334,7 @@ def rescue(
         target=new,
         copied_bytes=done.read_bytes,
         lost=done.lost,
-        lost_files=[LostFile(path=f.path, kind="file", whole=f.touched_bytes >= f.size_bytes) for f in done.touched],
+        lost_files=[LostFile.of(file) for file in done.touched],
         records=(map_file, done.names),
     )
     if not _quiet(events, as_json):
@@ -347,6 +362,7 @@ def _say_rescued(done: rescuing.Rescued, map_file: Path) -> None:
 @click.option("--volume", type=int, help="Only this partition.")
 @click.option("--include", metavar="GLOB", multiple=True, help="Only files that fit, such as '*.jpg'.")
 @click.option("--exclude", metavar="GLOB", multiple=True, help="Leave out files that fit.")
+@region_map
 @_events
 @keeps_records
 @_as_json
@@ -358,6 +374,7 @@ def salvage(
     volume: int | None,
     include: tuple[str, ...],
     exclude: tuple[str, ...],
+    region_map: Path | None,
     events: str | None,
     bench: str,
     check: bool,
@@ -372,13 +389,14 @@ def salvage(
             click.echo(f"{kind:<18} {count:>8} files  {both_text(size)}")
 
     places = event_places(events, as_json, [drive], bench)
-    done = rescuing.salvage_files(drive, dest, volume, include, exclude, tell, places, check, run)
+    done = rescuing.salvage_files(drive, dest, volume, include, exclude, tell, places, check, run, region_map)
     answer.end(
-        status="lost" if done.incomplete else "done",
+        status="done" if done.is_whole else "lost",
         text=f"Copied {done.files} files, {both_text(done.bytes)}.",
         source=drive,
         target=str(dest),
         copied_bytes=done.bytes,
+        lost=done.lost,
         lost_files=[LostFile(path=s.path, kind="file") for s in done.incomplete],
         records=(dest / "salvage.json", dest / "salvage.jsonl"),
     )
@@ -399,6 +417,13 @@ def salvage(
         raise Partial(
             f"Done, but {len(done.incomplete)} files could not be read whole: {names}{more}.{renamed}",
             f"{dest / 'salvage.json'} lists them all; the same command tries them again.",
+        )
+    if done.lost:
+        missing = sum(end - start for start, end in done.lost)
+        raise Partial(
+            f"Done, and every file that is named was read whole, but {both_text(missing)} of the lists of files could "
+            f"not be read: files may be missing that nothing names any more.{renamed}",
+            "Try the old drive once more, or look for them in a backup.",
         )
     if renamed:
         say(renamed)

@@ -186,3 +186,7 @@ def runs_of_flags(flags: npt.NDArray[np.uint8] | npt.NDArray[np.bool_]) -> Array
     """Ranges of indices where `flags` is set; shape (n, 2)."""
     edges = np.flatnonzero(np.diff(np.concatenate(([0], flags, [0])).astype(np.int8)))
     return edges.reshape(-1, 2).astype(np.int64)
+
+
+#: No ranges at all.
+NONE = Extents.of(())

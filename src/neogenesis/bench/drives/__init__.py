@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from contextlib import closing, suppress
+from dataclasses import replace
 from pathlib import Path
 
 from neogenesis.bench.drives.device import DeviceProvider
 from neogenesis.bench.drives.image import ImageProvider
+from neogenesis.bench.drives.losses import losses_of
 from neogenesis.bench.drives.provider import Connected, DriveProvider, Hardware, OpenDrive, OpenTarget, Parting
 from neogenesis.bench.drives.stand_in import SimulatedProvider
 from neogenesis.bench.drives.system import FILE
 from neogenesis.core.drive import Drive, Identity, Sighting
 from neogenesis.core.errors import NeogenesisError, Refused
-from neogenesis.core.store import Grip
+from neogenesis.core.extent import Extents
+from neogenesis.core.store import Grip, LostStore
 
 __all__ = [
     "Connected",
@@ -28,6 +31,7 @@ __all__ = [
     "known_files",
     "make_safe",
     "open_sealed",
+    "open_source",
     "pace_of",
     "place_of",
     "provider_of",
@@ -72,6 +76,27 @@ def open_sealed(name: str, sector_size: int | None = None, grip: Grip = "share")
             opened.close()
             raise
     return opened
+
+
+def open_source(
+    name: str,
+    sector_size: int | None = None,
+    grip: Grip = "share",
+    region_map: Path | None = None,
+    lost: Extents | None = None,
+) -> OpenDrive:
+    """As `open_sealed`, for what is read in the place of an old drive: what an image or a rescue lost is lost here too.
+
+    `lost` is what is known of that already. Raises BadRecord or Refused for a `region_map` that does not tell of it.
+    """
+    opened = open_sealed(name, sector_size, grip)
+    try:
+        found = losses_of(opened, name, region_map)
+        lost = lost.union(found) if lost and found else (found if found is not None else lost)
+        return replace(opened, store=LostStore(opened.store, lost) if lost else opened.store, lost=lost)
+    except BaseException:
+        opened.close()
+        raise
 
 
 def refuse_empty(name: str, drive: Drive) -> None:

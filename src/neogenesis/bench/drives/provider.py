@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Protocol
 
 from neogenesis.core.drive import Drive, Identity
+from neogenesis.core.extent import Extents
 from neogenesis.core.record import Record
 from neogenesis.core.store import Grip, ReadableStore, ReadWay, WritableStore
 from neogenesis.core.work import Control
@@ -74,11 +75,12 @@ class Connected(Record, frozen=True, kw_only=True):
 
 @dataclass(frozen=True, slots=True)
 class OpenDrive:
-    """An open drive and who it is."""
+    """An open drive and who it is. `lost`: what could not be read when it was saved, where a record says so."""
 
     drive: Drive
     store: ReadableStore
     hardware: Hardware
+    lost: Extents | None = None
 
     def seconds(self) -> float:
         """By the drive's own time where it has one, else by ours."""

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
-from neogenesis.bench.drives import open_sealed, same_bytes
+from neogenesis.bench.drives import open_source, same_bytes
 from neogenesis.bench.emulator.variables import entries_in
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.records.cases import read_named
@@ -64,9 +64,9 @@ def boot_drives(placed: Sequence[tuple[str, str]]) -> Iterator[list[BootDrive]]:
     with ExitStack() as opened:
         found = []
         for name, slot in placed:
-            drive = open_sealed(name)
+            drive = open_source(name)
             opened.callback(drive.close)
-            survey = survey_drive(drive.store, drive.drive, open_tree, now=drive.seconds).survey
+            survey = survey_drive(drive.store, drive.drive, open_tree, now=drive.seconds, lost=drive.lost).survey
             made = BootDrive(name, survey, drive.store, open_tree, slot=slot)
             opened.callback(made.close)
             found.append(made)

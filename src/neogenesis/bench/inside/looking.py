@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
-from neogenesis.bench.drives import open_sealed, refuse_empty
+from neogenesis.bench.drives import open_sealed, open_source, refuse_empty
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.register import allow_output
 from neogenesis.core.csv_rows import plain_row
@@ -57,7 +57,7 @@ def what_fills(
         known = ", ".join(map(str, fillable(survey))) or "none"
         raise BadArgument(f"Partition {number} has no files that can be listed.", f"Those that have: {known}.")
     began, count, complete = time.monotonic(), FillCount(), True
-    opened = open_sealed(name)
+    opened = open_source(name)
     try:
         size = min(partition.size_bytes, opened.store.size_bytes - partition.start_bytes)
         tree = open_tree(RangeView(opened.store, partition.start_bytes, size))

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path, PurePosixPath
 
-from neogenesis.bench.drives import open_sealed
+from neogenesis.bench.drives import open_source
 from neogenesis.bench.inside.laying import LaidOut, put_file
 from neogenesis.bench.inside.surveying import survey
 from neogenesis.bench.processes.reader import open_tree
@@ -88,7 +88,7 @@ class OwnPackages:
 @contextmanager
 def own_packages(drive: Path, folder: Path) -> Iterator[OwnPackages]:
     """Those of the first system of the drive that keeps any. Raises BadArgument, or Refused for a failing drive."""
-    with closing(open_sealed(str(drive))) as opened:
+    with closing(open_source(str(drive))) as opened:
         known = survey_drive(opened.store, opened.drive, open_tree).survey
         if known.health.is_failing:
             raise Refused(

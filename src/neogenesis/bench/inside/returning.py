@@ -12,7 +12,7 @@ from typing import BinaryIO, Protocol
 
 import msgspec
 
-from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
+from neogenesis.bench.drives import OpenDrive, open_source, same_bytes
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.core.errors import BadArgument, BadRecord, Damaged, Refused
 from neogenesis.core.reinstall.returned import (
@@ -72,7 +72,7 @@ def people_files(data: Path, identity: str = "") -> Iterator[PeopleFiles]:
         return
     if not data.exists():
         raise BadArgument(f"There is no folder and no drive of files at “{data}”.", "Check the name.")
-    with closing(open_sealed(str(data))) as opened:
+    with closing(open_source(str(data))) as opened:
         if identity and opened.drive.identity.key != identity:
             raise Refused(
                 "source-changed",
@@ -123,9 +123,11 @@ class _Drive:
                 f"“{survey.drive.path}” is failing; files are not taken from it directly, nothing was written.",
                 "Salvage it, and give the files back from that folder.",
             )
-        found, others = wanted_files(opened.store, survey, open_tree, None, (), ())
-        self._unlisted = [one.text for one in others if one.partition.volume.kind != "swap"]
-        self._wanted = {f"{one.partition}:{one.path}": one for one in found}
+        listing = wanted_files(opened.store, survey, open_tree, None, (), ())
+        self._unlisted = [one.text for one in listing.left_out if one.partition.volume.kind != "swap"]
+        if listing.lost:
+            self._unlisted.append(f"{listing.lost.total} bytes of the lists of files cannot be read")
+        self._wanted = {f"{one.partition}:{one.path}": one for one in listing.wanted}
         self._survey, self._store, self.identity = survey, opened.store, opened.drive.identity.key
         self._trees: dict[int, FileTree] = {}
 

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import msgspec
 
-from neogenesis.bench.drives import OpenDrive, confirm_tail, open_sealed, pace_of, same_bytes
+from neogenesis.bench.drives import OpenDrive, confirm_tail, open_sealed, open_source, pace_of, same_bytes
 from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.telling import EventsTo
@@ -26,6 +26,7 @@ from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.record import save
 from neogenesis.core.store import LiveStore, ReadableStore, SharedStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
+from neogenesis.core.system import LostFile
 from neogenesis.core.transfer import RunFiles, Verify, load_manifest, verify_against
 from neogenesis.core.units import MIB, both_text
 from neogenesis.core.work import Event, Frame, Outcome, SharedControl, work_hash
@@ -44,6 +45,7 @@ def make_image(
     run: str = "",
     verify: Verify = "full",
     check_all: bool = False,
+    region_map: Path | None = None,
 ) -> Imaged:
     """Image a drive; goes on with one that was interrupted. Raises NeogenesisError with its exit status.
 
@@ -58,7 +60,7 @@ def make_image(
         )
     if not out.parent.is_dir():
         raise BadArgument(f"There is no folder “{out.parent}”.", "Make it first.")
-    with closing(open_sealed(drive, grip="hold")) as opened:
+    with closing(open_source(drive, grip="hold", region_map=region_map)) as opened:
         refuse_mounted(opened.drive)
         if check_only:
             raise OnlyChecked
@@ -139,11 +141,13 @@ def restore_work(image: Path, policy: Policy) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Restored:
-    """What became of one target: its outcome, or why it dropped out."""
+    """What became of one target: its outcome, or why it dropped out; the files that lost something, and the records."""
 
     target: str
     outcome: Outcome | None
     error: NeogenesisError | None
+    lost_files: tuple[LostFile, ...] = ()
+    records: RunFiles | None = None
 
 
 def restore_image(
@@ -162,10 +166,10 @@ def restore_image(
     refuse_one_drive_twice(targets)
     check_only = any(consent.check_only for consent in consents)
     run = next((c.confirmed.run for c in consents if c.confirmed is not None), "")
-    with closing(open_sealed(image, grip="hold")) as opened:
+    with closing(open_source(image, grip="hold")) as opened:
 
         def body(running: Running) -> list[Restored]:
-            surveyed = survey_drive(opened.store, opened.drive, open_tree)
+            surveyed = survey_drive(opened.store, opened.drive, open_tree, lost=opened.lost)
             plans = _plans_for(Path(image), surveyed, targets, consents, policy, resume)
             store: ReadableStore = SharedStore(opened.store) if len(targets) > 1 else opened.store
             return _restore_all(opened, store, surveyed, plans, targets, consents, running, resume, verify)
@@ -244,7 +248,8 @@ def _restore_all(
                 outcome = carry_out(
                     plan, files, opened, store, name, consent, frame, resume, verify, surveyed, "restore"
                 )
-            found[index] = Restored(name, outcome, None)
+            losses = surveyed.survey.inherited_losses
+            found[index] = Restored(name, outcome, None, losses.files if losses is not None else (), files)
             tell_of(Event(event="note", code="target-done", text=final(outcome, verify).text))
         except OnlyChecked:
             found[index] = Restored(name, None, None)

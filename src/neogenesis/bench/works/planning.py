@@ -20,7 +20,8 @@ from neogenesis.core.plan import Plan, Policy, check_plan, make_plan
 from neogenesis.core.plan.model import Target
 from neogenesis.core.record import load, to_json
 from neogenesis.core.survey import Survey, Surveyed, survey_drive
-from neogenesis.core.transfer import RunFiles, load_manifest, table_mark
+from neogenesis.core.transfer import RunFiles, table_mark
+from neogenesis.core.transfer.manifest import load_manifest_head
 from neogenesis.core.transfer.regions import RegionMap
 from neogenesis.core.units import binary_text, both_text
 from neogenesis.core.work.journal import belongs_to
@@ -154,17 +155,14 @@ def plan_ends_saved(saved: Saved, region_map: Path, old: Identity | None, new: s
     Raises Refused when the record beside it says that it is of another drive, BadRecord when there is none.
     """
     if saved.kind == "image":
-        head = load_manifest(ImageFiles(Path(saved.place)).manifest).head
-        of: Identity | None = head.source.identity
-        lost_bytes = sum(end - start for start, end in head.lost)
+        of: Identity | None = load_manifest_head(ImageFiles(Path(saved.place)).manifest).source.identity
     else:
-        regions = load(region_map, RegionMap, "region map")
-        of, lost_bytes = regions.source, sum(end - start for start, end, state in regions.regions if state != "read")
+        of = load(region_map, RegionMap, "region map").source
     if old is not None and of is not None and not of.is_same(old):
         raise Refused(
             "other-drive",
             f"“{saved.place}” was saved from another drive than this job's old one; nothing was written.",
             "Save this job's drive again, or read the old drive itself.",
         )
-    source = survey(saved.place)
-    return PlanEnds(source, usable_target(source, new), lost_bytes)
+    source = survey(saved.place, region_map=region_map if saved.kind == "rescue" else None)
+    return PlanEnds(source, usable_target(source, new), source.survey.lost.total)

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import msgspec
 
-from neogenesis.bench.drives import OpenDrive, OpenTarget, open_sealed, provider_of, same_bytes, sighting_of
+from neogenesis.bench.drives import OpenDrive, OpenTarget, open_source, provider_of, same_bytes, sighting_of
 from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.telling import EventsTo
@@ -135,7 +135,7 @@ def rescue_drive(
     Partial when something could not be read.
     """
     map_path = map_path.absolute()
-    with closing(open_sealed(drive, grip="hold")) as opened:
+    with closing(open_source(drive, grip="hold")) as opened:
         if same_bytes(drive, target):
             raise Refused("target-is-source", f"“{target}” is the old drive itself; it is sealed.", "Name another.")
         refuse_mounted(opened.drive)
@@ -273,13 +273,14 @@ def salvage_files(
     events: Sequence[EventsTo] = (),
     check_only: bool = False,
     run: str = "",
+    region_map: Path | None = None,
 ) -> SalvageSummary:
     """Copy files out of a drive into `folder`; `tell` hears first how much there is of each kind.
 
     Raises Refused when there is no room, BadArgument, WriteFailed or Stopped.
     """
     folder = allow_folder(folder.absolute(), (drive,))
-    with closing(open_sealed(drive, grip="hold")) as opened:
+    with closing(open_source(drive, grip="hold", region_map=region_map)) as opened:
         refuse_mounted(opened.drive, "The drive")
 
         def body(running: Running) -> SalvageSummary:
@@ -289,8 +290,10 @@ def salvage_files(
             survey = survey_drive(store, opened.drive, open_tree).survey
             if volume is not None and survey.partition(volume) is None:
                 raise BadArgument(f"The drive has no partition {volume}.", "See its survey for the numbers.")
-            wanted, not_listed = wanted_files(store, survey, open_tree, volume, tuple(include), tuple(exclude))
-            left_out = [one.text for one in not_listed]
+            listing = wanted_files(store, survey, open_tree, volume, tuple(include), tuple(exclude))
+            wanted, left_out = listing.wanted, [one.text for one in listing.left_out]
+            if listing.lost:
+                left_out.append(f"{listing.lost.total} bytes of the lists of files cannot be read")
             if not wanted:
                 why = f" ({'; '.join(left_out)})" if left_out else ""
                 text = f"No file was found to copy{why}; nothing was written."
@@ -305,7 +308,7 @@ def salvage_files(
                     running.teller.progress("salvage", done, total)
 
                 control, clock = running.frame.control, running.clock
-                salvage = Salvage(live, survey, open_tree, folder, control, clock, progress)
+                salvage = Salvage(live, survey, open_tree, folder, control, clock, progress, listing.lost)
                 return salvage.run(wanted, left_out)
 
         clock = BenchClock(opened.hardware.pace)
@@ -313,8 +316,11 @@ def salvage_files(
 
 
 def _salvaged(done: SalvageSummary) -> Event:
-    if not done.incomplete:
+    if done.is_whole:
         return Event(event="outcome", outcome="done", text="Done.")
+    if not done.incomplete:
+        text = "Done, but some of the lists of files could not be read."
+        return Event(event="outcome", outcome="partial", text=text)
     text = f"Done, but {len(done.incomplete)} files could not be read whole."
     return Event(event="outcome", outcome="partial", text=text, remedy="The same work tries them again.")
 

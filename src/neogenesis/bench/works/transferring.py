@@ -17,7 +17,7 @@ from neogenesis.bench.drives import (
     OpenDrive,
     OpenTarget,
     confirm_tail,
-    open_sealed,
+    open_source,
     pace_of,
     place_of,
     sighting_of,
@@ -39,7 +39,7 @@ from neogenesis.core.plan.model import NOTHING, FreshSource
 from neogenesis.core.reinstall.returned import as_text
 from neogenesis.core.store import MemoryStore, ReadableStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
-from neogenesis.core.system import files_touching
+from neogenesis.core.system import LostFile, files_touching
 from neogenesis.core.transfer import Ends, RunFiles, Transfer, Verify, planned_target
 from neogenesis.core.units import GIB, binary_text, both_text, decimal_text
 from neogenesis.core.work import Event, Frame, Outcome, SharedControl
@@ -94,12 +94,12 @@ def run_transfer(
         )
     old = plan.source.survey.drive
     old_place = found.source or place_of(old.path, old.identity, "--source")
-    with closing(open_sealed(old_place, old.sector_size, "hold")) as source:
+    with closing(open_source(old_place, old.sector_size, "hold", lost=plan.source.survey.lost)) as source:
 
         def body(running: Running) -> Outcome:
             outcome = carry_out(plan, files, source, source.store, place, consent, running.frame, resume, verify)
             if outcome.lost:
-                _name_files(plan, files, source, outcome, running.frame.tell)
+                return _with_files(plan, files, source, outcome, running.frame.tell)
             return outcome
 
         clock = BenchClock(max(source.hardware.pace, pace_of(place)))
@@ -267,6 +267,7 @@ def final(outcome: Outcome, verify: Verify, well: str = "Everything was copied a
     figures: dict[str, object] = {
         "verified_bytes": outcome.verified_bytes,
         "seconds": round(outcome.seconds, 1),
+        "paused_seconds": round(outcome.paused_seconds, 1),
         "manifest_hash": outcome.manifest_hash,
         "lost": outcome.lost,
     }
@@ -291,9 +292,9 @@ def final(outcome: Outcome, verify: Verify, well: str = "Everything was copied a
     )
 
 
-def _name_files(
+def _with_files(
     plan: Plan, files: RunFiles, source: OpenDrive, outcome: Outcome, tell: Callable[[Event], None]
-) -> None:
+) -> Outcome:
     """Say which files lie on what could not be read, and keep the list beside the plan."""
     parts = plan.source.survey.partitions
     volumes = [(p.number, p.start_bytes, p.size_bytes) for p in parts if p.volume.understood]
@@ -302,6 +303,7 @@ def _name_files(
         tell(named(touched))
     with suppress(BadRecord):  # the copy is done, and its lost ranges are on record; names can be worked out again
         write_names(files.names, touched)
+    return msgspec.structs.replace(outcome, lost_files=tuple(map(LostFile.of, touched)))
 
 
 def _with_temperatures(source: Hardware, target: OpenTarget, tell: Callable[[Event], None]) -> Callable[[Event], None]:

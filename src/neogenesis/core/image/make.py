@@ -6,6 +6,7 @@ import mmap
 import os
 import threading
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -15,7 +16,7 @@ from blake3 import blake3
 
 from neogenesis import __version__
 from neogenesis.core.drive import Drive
-from neogenesis.core.errors import BadRecord, Mismatch
+from neogenesis.core.errors import BadRecord, CannotRecord, Mismatch, NeogenesisError
 from neogenesis.core.extent import Extents
 from neogenesis.core.image.readback import read_back
 from neogenesis.core.image.write import CLUSTER_BITS, CLUSTER_BYTES, Qcow2Writer
@@ -30,7 +31,7 @@ from neogenesis.core.transfer.pipeline import holds_data, run_together
 from neogenesis.core.units import MIB
 from neogenesis.core.work.chunks import ZEROS, Chunk
 from neogenesis.core.work.control import Clock, Control
-from neogenesis.core.work.journal import Journal, JournalLimits, JournalState, StoredChunk
+from neogenesis.core.work.journal import Journal, JournalLimits, JournalState, Leg, StoredChunk
 
 _THREADS = min(8, os.cpu_count() or 1)
 #: Read, hashed and journalled together.
@@ -59,12 +60,17 @@ class ImageFiles:
 
 @dataclass(frozen=True, slots=True)
 class Imaged:
-    """How it ended: bytes in use that were read, bytes of the file, what could not be read, what was read back."""
+    """How it ended: bytes in use that were read, bytes of the file, what could not be read, what was read back.
+
+    `seconds` are those of all legs, without the pauses.
+    """
 
     read_bytes: int
     file_bytes: int
     lost: tuple[tuple[int, int], ...]
     verified_bytes: int = 0
+    seconds: float = 0.0
+    paused_seconds: float = 0.0
 
 
 def ranges_in_use(surveyed: Surveyed) -> Extents:
@@ -107,6 +113,9 @@ class UsedStore(ReadableStore):
         for start, stop in inside:
             self.base.read_into(start, buffer[start - offset : stop - offset])
 
+    def known_lost(self, start: int, end: int) -> Extents:
+        return self.base.known_lost(start, end).intersection(self.used)
+
     def uncached(self) -> ReadableStore:
         return UsedStore(self.base.uncached(), self.used)
 
@@ -144,7 +153,7 @@ class ImageRun:
         self.store, self.files, self.level = store, ImageFiles(out), level
         self.control, self.clock, self.progress = control, clock, progress
         self._work = _Work()
-        self._last_sync = clock.now()
+        self._last_sync, self._leg = clock.now(), Leg(control, clock)
         survey = self.surveyed.survey
         mark = (
             f"{survey.fingerprint} {survey.drive.size_bytes} {survey.drive.serial} {level} {part_bytes or ''}".strip()
@@ -155,6 +164,7 @@ class ImageRun:
         """Raises BadRecord when the place is taken, Stopped, WriteFailed; Mismatch when it does not keep the bytes."""
         journal, writer = self._open()
         try:
+            journal.append([["leg"]])
             used = ranges_in_use(self.surveyed)
             verified = self._copy_until_right(journal, writer, used)
             if not journal.state.lost and self._look().survey.fingerprint != self.surveyed.survey.fingerprint:
@@ -162,14 +172,20 @@ class ImageRun:
                     "The drive changed while it was imaged, so the image holds some of before and some of after.",
                     "Find out who wrote to it, delete the image with its journal, and start over.",
                 )
-            writer.finish(journal.state.stored)
+            writer.finish(journal.state.stored, Extents.of(journal.state.lost))
             size = sum(part.stat().st_size for part in existing_parts(self.files.image))
             self._save(journal, verified)
+            journal.append([self._leg.line()])
+        except NeogenesisError:
+            with suppress(CannotRecord):
+                journal.append([self._leg.line()])
+            raise
         finally:
             writer.close()
             journal.close()
         self.files.journal.unlink()
-        return Imaged(used.total, size, tuple(Extents.of(journal.state.lost)), verified)
+        state = journal.state
+        return Imaged(used.total, size, tuple(Extents.of(state.lost)), verified, state.worked_s, state.paused_s)
 
     def _open(self) -> tuple[Journal, Qcow2Writer]:
         size = self.surveyed.survey.drive.size_bytes
@@ -279,7 +295,7 @@ class ImageRun:
         if not work.waiting or not (force or now - self._last_sync > _CHECKPOINT_SECONDS * self.clock.pace):
             return
         writer.sync()
-        journal.add_stored(work.waiting, work.lost)
+        journal.add_stored(work.waiting, work.lost, self._leg.line())
         work.waiting, work.lost = [], []
         self._last_sync = self.clock.now()
 

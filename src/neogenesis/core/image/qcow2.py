@@ -11,7 +11,16 @@ import zstandard
 
 from neogenesis.core.errors import BadArgument, Damaged, ReadFailed
 from neogenesis.core.extent import Extents
-from neogenesis.core.image.layout import COMPRESSED, MAGIC, OFFSET_MASK, ZERO, ZSTD, parse_header
+from neogenesis.core.image.layout import (
+    COMPRESSED,
+    HEAD_BYTES,
+    MAGIC,
+    OFFSET_MASK,
+    ZERO,
+    ZSTD,
+    parse_header,
+    parse_lost,
+)
 from neogenesis.core.store import Grip, JoinedStore, ReadableStore
 
 _KEPT_TABLES = 64
@@ -23,7 +32,10 @@ def is_qcow2(head: bytes) -> bool:
 
 
 class Qcow2Store(ReadableStore):
-    """The drive inside an image. Memory is bounded: a few second-level tables and clusters are kept."""
+    """The drive inside an image. Memory is bounded: a few second-level tables and clusters are kept.
+
+    `lost` is what could not be read when it was made; None for an image that does not say.
+    """
 
     parallel_reads = True
 
@@ -33,6 +45,7 @@ class Qcow2Store(ReadableStore):
         try:
             head = self._file.read(0, min(512, self._file.size_bytes))
             self.header = parse_header(head, self._file.size_bytes)
+            self.lost = parse_lost(self._file.read(0, min(HEAD_BYTES, self._file.size_bytes)), self.header)
             count = self.header.l1_entries
             self._l1 = np.frombuffer(self._file.read(self.header.l1_offset, 8 * count), dtype=">u8").astype(np.int64)
         except (Damaged, ReadFailed) as error:

@@ -13,6 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from neogenesis.core.errors import BadRecord, WriteFailed
+from neogenesis.core.extent import Extents
 from neogenesis.core.image.layout import COMPRESSED, COPIED, build_header
 from neogenesis.core.store import PartFile
 from neogenesis.core.units import round_up
@@ -56,8 +57,8 @@ class Qcow2Writer:
         except OSError as error:
             raise self._failed(self.end, error) from error
 
-    def finish(self, stored: StoredLog) -> None:
-        """Write the tables from what was stored and, when they are on the medium, the header."""
+    def finish(self, stored: StoredLog, lost: Extents) -> None:
+        """Write the tables from what was stored and, when they are on the medium, the header; it names what is lost."""
         per_table = CLUSTER_BYTES // 8
         clusters = -(-self.size_bytes // CLUSTER_BYTES)
         l1 = np.zeros(max(1, -(-clusters // per_table)), dtype=">u8")
@@ -79,7 +80,7 @@ class Qcow2Writer:
         self._put(block_at, counts.astype(">u2").tobytes())
         self._set_size(file_clusters * CLUSTER_BYTES)
         self.sync()
-        self._put(0, build_header(CLUSTER_BITS, self.size_bytes, l1_at, len(l1), table_at, table_clusters))
+        self._put(0, build_header(CLUSTER_BITS, self.size_bytes, l1_at, len(l1), table_at, table_clusters, lost))
         self.sync()
 
     def _tables(self, stored: StoredLog, per_table: int) -> Iterator[tuple[int, Table]]:

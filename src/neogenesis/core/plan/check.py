@@ -79,6 +79,8 @@ def _drive_faults(plan: Plan) -> Iterator[str]:
         ("the layout", layout.size_bytes, layout.sector_size),
         ("the new drive", target.size_bytes, target.sector_size),
     ]
+    if any(not 0 <= start < end <= old.size_bytes for start, end in (*plan.lost, *plan.source.survey.lost)):
+        yield "it names lost ranges that are none"
     if not isinstance(plan.source, FreshSource):
         sized.append(("the old drive", old.size_bytes, old.sector_size))
     elif plan.intent != "fresh":

@@ -127,7 +127,8 @@ class Plan(Record, frozen=True, kw_only=True):
 
     `afterwards` are the steps that a person must take at the machine once the transfer has ended.
 
-    `scratch_bytes` is about the room that preparing volumes takes beside the plan.
+    `scratch_bytes` is about the room that preparing volumes takes beside the plan. `lost` are ranges of the source that
+    would be carried, and are missing from it since it was saved from the old drive.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.plan/1"
@@ -146,3 +147,4 @@ class Plan(Record, frozen=True, kw_only=True):
     estimate: Estimate
     afterwards: tuple[str, ...] = ()
     scratch_bytes: int = 0
+    lost: tuple[tuple[int, int], ...] = ()

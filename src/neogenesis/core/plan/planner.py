@@ -6,6 +6,7 @@ import msgspec
 
 from neogenesis.core.errors import Refused
 from neogenesis.core.estimate import estimate
+from neogenesis.core.extent import Extents
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.appliance import Appliance
 from neogenesis.core.plan.gates import gates_of
@@ -62,6 +63,12 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         layout = _as_appliance(layout, appliance)
         operations = plan_operations(source, layout, policy)
         reasons.append(appliance_reason(appliance))
+    lost = survey.lost if policy.intent == "exact" else _lost(source, layout, operations)
+    if lost:
+        reasons.append(
+            f"{both_text(lost.total)} of what is carried over were lost when it was saved from the old drive; they "
+            "become zeros, and the survey names the files on them."
+        )
     afterwards = split_afterwards(survey) if policy.intent == "split" else ()
     findings = _findings(layout, survey, operations)
     gates = gates_of(survey, target, layout, operations)
@@ -79,7 +86,24 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         estimate=estimate(survey.drive, target.drive, copied, prepared, copied),
         scratch_bytes=sum(_scratch_bytes(source, o) for o in operations if isinstance(o, Prepare | MakeVolume)),
         afterwards=(*afterwards, *(appliance.afterwards if appliance else ())),
+        lost=tuple(lost),
     )
+
+
+def _lost(source: Surveyed, layout: Layout, operations: list[Step]) -> Extents:
+    """What of that which is carried over is missing from the source."""
+    lost = source.survey.lost
+    if not lost:
+        return lost
+    carried = [(o.start_bytes, o.start_bytes + o.bytes) for o in operations if isinstance(o, Copy) and not o.partition]
+    found = Extents.of(carried)
+    for partition in layout.partitions:
+        old = source.survey.partition(partition.from_partition or 0)
+        if old is not None:
+            used = source.allocations.get(old.number)
+            whole = Extents.of([(old.start_bytes, old.end_bytes)])
+            found = found.union(used.shifted(old.start_bytes) if used is not None else whole)
+    return found.intersection(lost)
 
 
 def _as_appliance(layout: Layout, appliance: Appliance) -> Layout:

@@ -12,6 +12,7 @@ from blake3 import blake3
 
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadRecord, CannotRecord, Damaged, Refused, WriteFailed
+from neogenesis.core.extent import NONE, Extents
 from neogenesis.core.record import Record, save, to_json
 from neogenesis.core.salvage.beneath import Beneath, is_safe
 from neogenesis.core.salvage.names import plain
@@ -52,7 +53,8 @@ class Saved(Record, frozen=True, kw_only=True):
 class SalvageSummary(Record, frozen=True, kw_only=True):
     """`salvage.json`. `kinds` are files and bytes by kind; `incomplete` lists what lost something or failed.
 
-    `renamed` lists files that could not keep their own names.
+    `renamed` lists files that could not keep their own names. `lost` are ranges that could not be read for the
+    lists of files: some may be gone with them that nothing names any more.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.salvage/1"
@@ -66,6 +68,12 @@ class SalvageSummary(Record, frozen=True, kw_only=True):
     incomplete: tuple[Saved, ...]
     not_read: tuple[str, ...]
     renamed: tuple[tuple[str, str], ...] = ()
+    lost: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether nothing is known to be missing."""
+        return not self.incomplete and not self.lost
 
 
 class Salvage:
@@ -80,7 +88,10 @@ class Salvage:
         control: Control,
         clock: Clock,
         progress: Callable[[int, int], None] = lambda done, total: None,
+        lost: Extents = NONE,
     ) -> None:
+        """`lost` is what could not be read when the files were listed."""
+        self._lost = lost
         self.store, self.survey, self.folder, self._open_tree = store, survey, folder, trees
         self.control, self.clock, self.progress = control, clock, progress
         self._log = folder / "salvage.jsonl"
@@ -316,6 +327,7 @@ class Salvage:
             incomplete=tuple(s for s in saved if s.lost_bytes or s.fault),
             not_read=tuple(left_out),
             renamed=tuple((s.path, s.saved_as) for s in saved if s.renamed),
+            lost=tuple(self._lost),
         )
         save(self.folder / "salvage.json", summary)
         return summary

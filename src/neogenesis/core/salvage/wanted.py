@@ -7,6 +7,7 @@ from contextlib import closing
 from dataclasses import dataclass
 
 from neogenesis.core.errors import Damaged
+from neogenesis.core.extent import NONE, Extents
 from neogenesis.core.salvage.names import kind_of, matches
 from neogenesis.core.store import RangeView, ReadableStore
 from neogenesis.core.survey import PartitionFacts, Survey
@@ -38,6 +39,18 @@ class NotListed:
         return f"{self.partition.title} (partition {self.partition.number}): {self.why}"
 
 
+@dataclass(frozen=True, slots=True)
+class Listing:
+    """What is to be copied, what cannot be listed, and the ranges of the drive that could not be read for the lists.
+
+    Files may stand in those that nothing names any more.
+    """
+
+    wanted: list[Wanted]
+    left_out: list[NotListed]
+    lost: Extents
+
+
 def wanted_files(
     store: ReadableStore,
     survey: Survey,
@@ -45,10 +58,11 @@ def wanted_files(
     volume: int | None,
     include: tuple[str, ...],
     exclude: tuple[str, ...],
-) -> tuple[list[Wanted], list[NotListed]]:
+) -> Listing:
     """Files of the volumes that can be listed, what people miss most first; and why other volumes are left out."""
     found: list[Wanted] = []
     left_out: list[NotListed] = []
+    lost = NONE
     for partition in survey.partitions:
         if volume is not None and partition.number != volume:
             continue
@@ -60,12 +74,13 @@ def wanted_files(
                     if internal or (include and not matches(path, include)) or matches(path, exclude):
                         continue
                     found.append(Wanted(partition.number, path, length, inode, kind_of(path)))
+                lost = lost.union(tree.lost.shifted(partition.start_bytes))
         except Damaged:
             if partition.volume.kind != "none":
                 why = "it is encrypted" if partition.volume.encrypted else "its files cannot be listed"
                 left_out.append(NotListed(partition, why))
     found.sort(key=lambda w: (_ORDER.index(w.kind), w.partition, w.path))
-    return found, left_out
+    return Listing(found, left_out, lost)
 
 
 def each_kind(wanted: Sequence[Wanted]) -> Iterator[tuple[str, int, int]]:

@@ -6,6 +6,7 @@ A `ReadableStore` has no way to write: a sealed drive is one. Only a `WritableSt
 from neogenesis.core.store.alive import LiveStore, still_answers
 from neogenesis.core.store.base import ReadableStore, WritableStore
 from neogenesis.core.store.file import FileStore, Grip, SealedFileStore
+from neogenesis.core.store.lost import LostStore
 from neogenesis.core.store.memory import MemoryStore
 from neogenesis.core.store.narrow import read_or_narrow
 from neogenesis.core.store.opener import Opener, PathOpener
@@ -22,6 +23,7 @@ __all__ = [
     "Grip",
     "JoinedStore",
     "LiveStore",
+    "LostStore",
     "MemoryStore",
     "Opener",
     "OverlayStore",

@@ -90,6 +90,9 @@ class LiveStore(ReadableStore):
     def uncached(self) -> ReadableStore:
         return LiveStore(self.base.uncached(), self._checkpoint, self._remedy, self._known)
 
+    def known_lost(self, start: int, end: int) -> Extents:
+        return self.base.known_lost(start, end)
+
     def extents_with_data(self) -> Extents:
         return self.base.extents_with_data()
 

@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Sequence
 
 from neogenesis.core.errors import ReadFailed, WriteFailed
-from neogenesis.core.extent import Extents
+from neogenesis.core.extent import NONE, Extents
 
 
 class ReadableStore(ABC):
@@ -38,6 +38,10 @@ class ReadableStore(ABC):
     def extents_with_data(self) -> Extents:
         """Ranges that may hold something other than zeros; a store that cannot tell says all of it."""
         return Extents.whole(self.size_bytes)
+
+    def known_lost(self, start: int, end: int) -> Extents:
+        """What of [start, end) cannot be read, as is known without asking; nothing for who must ask."""
+        return NONE
 
     def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
         """Where on the drive at the bottom the bytes [start, end) come from; nothing for what is on no drive."""

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import numpy as np
+
 from neogenesis.core.errors import ReadFailed
 from neogenesis.core.extent import Extents
 from neogenesis.core.store.base import ReadableStore
@@ -20,10 +22,20 @@ def read_or_narrow(
 
     Only the first read may come through a cache. Everything after a failure asks the medium itself, since the system
     reads and forgets whole pages where a single sector is bad. With `known_bad` the first read has failed already.
+    What the store knows to be lost is not asked for.
     """
     if not known_bad and _fills(store, place, buffer):
         return []
-    return list(Extents.of(_narrowed(store.uncached(), place, buffer, sector)))
+    end, medium = place + len(buffer), store.uncached()
+    known = medium.known_lost(place, end)
+    if not known:
+        return list(Extents.of(_narrowed(medium, place, buffer, sector)))
+    lost = list(known)
+    for start, stop in known:
+        np.frombuffer(buffer[start - place : stop - place], dtype=np.uint8).fill(0)
+    for start, stop in known.complement(end).clipped(place, end):
+        lost += read_or_narrow(store, start, buffer[start - place : stop - place], sector)
+    return list(Extents.of(lost))
 
 
 def _narrowed(store: ReadableStore, place: int, buffer: memoryview, sector: int) -> Iterator[tuple[int, int]]:

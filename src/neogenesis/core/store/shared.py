@@ -69,6 +69,9 @@ class SharedStore(ReadableStore):
     def uncached(self) -> ReadableStore:
         return self.base.uncached()
 
+    def known_lost(self, start: int, end: int) -> Extents:
+        return self.base.known_lost(start, end)
+
     def extents_with_data(self) -> Extents:
         return self.base.extents_with_data()
 

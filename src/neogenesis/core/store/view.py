@@ -35,6 +35,9 @@ class RangeView(ReadableStore):
     def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
         return self.base.places_below(self.start + start, self.start + end)
 
+    def known_lost(self, start: int, end: int) -> Extents:
+        return self.base.known_lost(self.start + start, self.start + end).shifted(-self.start)
+
     def extents_with_data(self) -> Extents:
         return self.base.extents_with_data().clipped(self.start, self.start + self.size_bytes).shifted(-self.start)
 

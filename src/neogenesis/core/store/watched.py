@@ -23,5 +23,8 @@ class WatchedStore(ReadableStore):
     def uncached(self) -> ReadableStore:
         return WatchedStore(self.base.uncached(), self._checkpoint)
 
+    def known_lost(self, start: int, end: int) -> Extents:
+        return self.base.known_lost(start, end)
+
     def extents_with_data(self) -> Extents:
         return self.base.extents_with_data()

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from neogenesis.core.drive import Drive, Health
 from neogenesis.core.judgement import judgement
-from neogenesis.core.survey.model import Finding, PartitionFacts, Severity
+from neogenesis.core.survey.model import Finding, InheritedLosses, PartitionFacts, Severity
 from neogenesis.core.table import Table
 from neogenesis.core.units import both_text
 
@@ -18,6 +18,7 @@ def all_findings(
     faults: Mapping[int, str],
     unlisted: Mapping[int, str],
     health: Health,
+    losses: InheritedLosses | None = None,
 ) -> tuple[Finding, ...]:
     """Findings about the drive first, then by partition."""
     found = [
@@ -55,6 +56,16 @@ def all_findings(
         )
     elif health.verdict == "ageing":
         found.append(_finding("health-ageing", "caution", f"The drive is ageing: {health.why}.", "Copy it soon."))
+    if losses is not None and losses.bytes:
+        files = f"; files that lie on it: {len(losses.files)}" if losses.files else ""
+        found.append(
+            _finding(
+                "inherited-losses",
+                "caution",
+                f"{both_text(losses.bytes)} could not be read when this was saved from the old drive{files}.",
+                "What is made from it lacks them too: try the old drive once more, or make them good from a backup.",
+            )
+        )
     for partition in partitions:
         found += _of_partition(partition, faults.get(partition.number, ""))
         why = unlisted.get(partition.number, "")

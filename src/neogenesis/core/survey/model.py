@@ -5,10 +5,12 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from neogenesis.core.drive import Drive, Health
+from neogenesis.core.extent import Extents
 from neogenesis.core.filesystem.encryption import Encryption
 from neogenesis.core.filesystem.model import SystemFamily, VolumeKind
 from neogenesis.core.record import Record
 from neogenesis.core.system.inside import Inside
+from neogenesis.core.system.touched import LostFile
 from neogenesis.core.table.model import Partition, TableKind
 from neogenesis.core.table.types import Role
 
@@ -72,8 +74,22 @@ class SystemsInside(Record, frozen=True, kw_only=True):
     systems: dict[int, Inside]
 
 
+class InheritedLosses(Record, frozen=True, kw_only=True):
+    """What could not be read when this was saved from a drive: bytes in all, half-open ranges, and the files on them.
+
+    Of very many files the first are named.
+    """
+
+    bytes: int
+    ranges: tuple[tuple[int, int], ...]
+    files: tuple[LostFile, ...] = ()
+
+
 class Survey(Record, frozen=True, kw_only=True):
-    """`fingerprint` covers the table, the heads of the volumes and where their data lies."""
+    """`fingerprint` covers the table, the heads of the volumes and where their data lies.
+
+    `inherited_losses` is there for an image or a rescue whose own record was found.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.survey/1"
 
@@ -84,6 +100,12 @@ class Survey(Record, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
     fingerprint: str
     health: Health
+    inherited_losses: InheritedLosses | None = None
+
+    @property
+    def lost(self) -> Extents:
+        """What is missing from the start, of this survey's drive."""
+        return Extents.of(self.inherited_losses.ranges if self.inherited_losses is not None else ())
 
     def partition(self, number: int) -> PartitionFacts | None:
         return next((p for p in self.partitions if p.number == number), None)

@@ -19,9 +19,9 @@ from neogenesis.core.filesystem.signature import peek
 from neogenesis.core.judgement import judgement
 from neogenesis.core.store import RangeView, ReadableStore
 from neogenesis.core.survey.findings import all_findings
-from neogenesis.core.survey.model import PartitionFacts, Survey, TableFacts, VolumeFacts
+from neogenesis.core.survey.model import InheritedLosses, PartitionFacts, Survey, TableFacts, VolumeFacts
 from neogenesis.core.survey.stalls import Stalled, StallWatch, stalling
-from neogenesis.core.system import LISTED_KINDS, FileTree, Trees, with_system
+from neogenesis.core.system import LISTED_KINDS, FileTree, LostFile, Trees, files_touching, with_system
 from neogenesis.core.system.inside import Inside, look_inside
 from neogenesis.core.table import Partition, Table, read_table, type_hint
 from neogenesis.core.table.types import Role
@@ -40,13 +40,19 @@ class Surveyed:
 
 
 def survey_drive(
-    store: ReadableStore, drive: Drive, trees: Trees, inside: bool = False, now: Callable[[], float] = lambda: 0.0
+    store: ReadableStore,
+    drive: Drive,
+    trees: Trees,
+    inside: bool = False,
+    now: Callable[[], float] = lambda: 0.0,
+    lost: Extents | None = None,
 ) -> Surveyed:
     """Survey `store`; damaged contents become findings. Memory stays bounded whatever the size of the drive.
 
     A drive that stalls is left alone from then on, and its partitions are told by the table alone. `now` gives seconds
     by the drive's own time.
-    `trees` opens the files of a volume. `inside` reads what the systems on it say of themselves as well.
+    `trees` opens the files of a volume. `inside` reads what the systems on it say of themselves as well. `lost` is what
+    could not be read when this was saved from a drive, None where nothing tells; the files on it are named.
     """
     watch = StallWatch(store, now)
     table = read_table(store, drive.sector_size)
@@ -77,6 +83,7 @@ def survey_drive(
     health = judge(drive.reading)
     if watch.has_stalled:
         health = stalling(health, watch.longest_s)
+    losses = _losses(store, found, lost, trees) if lost is not None else None
     survey = Survey(
         drive=drive,
         table=TableFacts(
@@ -88,11 +95,18 @@ def survey_drive(
             boot_code=table.boot_code.rstrip(b"\0") if table.kind != "none" else b"",
         ),
         partitions=tuple(found),
-        findings=all_findings(drive, table, found, faults, unlisted, health),
+        findings=all_findings(drive, table, found, faults, unlisted, health, losses),
         fingerprint=_fingerprint(store, table, [] if watch.has_stalled else found, allocations),
         health=health,
+        inherited_losses=losses,
     )
     return Surveyed(survey, allocations, systems)
+
+
+def _losses(store: ReadableStore, partitions: Sequence[PartitionFacts], lost: Extents, trees: Trees) -> InheritedLosses:
+    volumes = [(p.number, p.start_bytes, p.size_bytes) for p in partitions if p.volume.understood]
+    touched = files_touching(store, volumes, lost, trees) if lost else ()
+    return InheritedLosses(bytes=lost.total, ranges=tuple(lost), files=tuple(map(LostFile.of, touched)))
 
 
 def _look_inside(

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.extent import Extents
+from neogenesis.core.record import Record
 from neogenesis.core.store import RangeView, ReadableStore
 from neogenesis.core.system.tree import Trees
 
@@ -20,6 +21,18 @@ class Touched:
     path: str
     size_bytes: int
     touched_bytes: int
+
+
+class LostFile(Record, frozen=True, kw_only=True):
+    """A file that lost bytes; `whole` tells that nothing of it is left."""
+
+    path: str
+    kind: str = ""
+    whole: bool = False
+
+    @classmethod
+    def of(cls, file: Touched) -> LostFile:
+        return cls(path=file.path, kind="file", whole=file.touched_bytes >= file.size_bytes)
 
 
 def files_touching(

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from neogenesis.core.errors import Damaged, ReadFailed
+from neogenesis.core.extent import Extents
 from neogenesis.core.store import ReadableStore, read_or_narrow
 
 _MOST_FILES = 2_000_000
@@ -93,6 +94,11 @@ class FileTree:
 
     def close(self) -> None:
         self._channel.close()
+
+    @property
+    def lost(self) -> Extents:
+        """Ranges of the volume that could not be read so far, since it was opened or a file was begun."""
+        return Extents.of(self._served.lost)
 
     def read(self, path: str, most: int = 1 << 16) -> bytes | None:
         """The first `most` bytes of a file, None when there is no such file or it cannot be read."""

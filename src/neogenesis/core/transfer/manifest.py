@@ -82,6 +82,21 @@ def save_manifest(path: Path, head: dict[str, Any], chunks: Iterable[Chunk]) -> 
     return digest.hexdigest()
 
 
+def load_manifest_head(path: Path) -> ManifestHead:
+    """Everything but the chunks, at the cost of that; raises BadRecord for anything that is no manifest of ours."""
+    what = f"manifest “{path.name}”"
+    try:
+        with path.open("rb") as file:
+            text = _head_of(file)
+    except OSError as error:
+        raise BadRecord(f"The manifest “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
+    if text is None:
+        return load_manifest(path).head
+    head = from_json(text, ManifestHead, what)
+    _check_head(head, what)
+    return head
+
+
 def load_manifest(path: Path) -> Manifest:
     """The whole of it, read row by row and validated; raises BadRecord for anything that is no manifest of ours."""
     what, chunks = f"manifest “{path.name}”", ChunkLog()

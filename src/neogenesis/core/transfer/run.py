@@ -9,13 +9,14 @@ so a cut never leaves a drive that looks finished.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from typing import Any
 
 import msgspec
 from blake3 import blake3
 
 from neogenesis.core.drive import TABLE_AREA_BYTES
-from neogenesis.core.errors import Mismatch, NeogenesisError, Refused, Stopped
+from neogenesis.core.errors import CannotRecord, Mismatch, NeogenesisError, Refused, Stopped
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan, Step
 from neogenesis.core.plan.steps import Copy, MakeVolume
@@ -30,6 +31,7 @@ from neogenesis.core.transfer.records import RunFiles, write_records
 from neogenesis.core.transfer.steps import execute, wrong_of
 from neogenesis.core.work import Chunk, ChunkLog, Event, Frame, Journal, JournalLimits, Outcome
 from neogenesis.core.work.control import Resting
+from neogenesis.core.work.journal import Leg
 
 _CHECKPOINT_SECONDS = 2.0
 _CHECKPOINT_BYTES = 2 << 30
@@ -51,7 +53,7 @@ class Transfer:
         self.volumes: dict[int, tuple[ReadableStore, Extents | None]] = {}
         self.allocations: dict[int, Extents | None] = {}
         self.runs: dict[str, RunList] = {}
-        self._began = frame.clock.now()
+        self._began, self._leg = frame.clock.now(), Leg(frame.control, frame.clock)
         self._step = -1
         self._was_finished = False
         self._last_sync = frame.clock.now()
@@ -77,12 +79,21 @@ class Transfer:
         try:
             self._was_finished = self.journal.state.done
             if not self._was_finished:
-                for index, step in enumerate(self.plan.operations):
-                    self._run_step(index, step)
-                self.journal.append([["done"]])
+                self._run_steps()
             return self._finish()
         finally:
             self.journal.close()
+
+    def _run_steps(self) -> None:
+        self.journal.append([["leg"]])
+        try:
+            for index, step in enumerate(self.plan.operations):
+                self._run_step(index, step)
+        except NeogenesisError:
+            with suppress(CannotRecord):
+                self.journal.append([self._leg.line()])
+            raise
+        self.journal.append([self._leg.line(), ["done"]])
 
     def _admit(self, resuming: bool) -> None:
         """Everything that is asked before the first write; opens the journal."""
@@ -169,7 +180,8 @@ class Transfer:
             copied_bytes=state.chunks.covered.total,
             verified_bytes=state.verified_bytes,
             lost=tuple(lost),
-            seconds=self.frame.clock.now() - self._began,
+            seconds=state.worked_s,
+            paused_seconds=state.paused_s,
             manifest_hash=digest,
         )
 
@@ -222,7 +234,7 @@ class Transfer:
         waiting, lost = self._waiting, self._waiting_lost
         self._waiting, self._waiting_lost, self._waiting_bytes = ChunkLog(), [], 0
         self.ends.target.sync()
-        self.journal.add_chunks(waiting, lost)
+        self.journal.add_chunks(waiting, lost, self._leg.line())
         self._last_sync = clock.now()
 
     def same_source(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable
 from typing import Literal, Protocol
 
@@ -32,6 +33,12 @@ class Control:
         self._stop_reason = ""
         self._running = threading.Event()
         self._running.set()
+        self._rested_s = 0.0
+
+    @property
+    def rested_s(self) -> float:
+        """Real seconds that the work has stood still since it began, because somebody paused it."""
+        return self._rested_s
 
     def stop(self, reason: str) -> None:
         """Ask all threads to end at the next safe point; the first reason stays."""
@@ -58,8 +65,10 @@ class Control:
             with self._resting:
                 if self.paused:
                     self.tell("paused")
+                    began = time.monotonic()
                     while not self._running.wait(0.2):
                         pass
+                    self._rested_s += time.monotonic() - began
                     self.tell("resumed")
         if self._stop_reason:
             raise Stopped(
@@ -74,6 +83,10 @@ class SharedControl(Control):
     def __init__(self, first: Control) -> None:
         super().__init__()
         self._first = first
+
+    @property
+    def rested_s(self) -> float:
+        return self._rested_s + self._first.rested_s
 
     def checkpoint(self) -> None:
         self._first.checkpoint()

@@ -5,14 +5,7 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from neogenesis.core.record import Record
-
-
-class LostFile(Record, frozen=True, kw_only=True):
-    """A file that lost bytes; `whole` tells that nothing of it is left."""
-
-    path: str
-    kind: str = ""
-    whole: bool = False
+from neogenesis.core.system import LostFile
 
 
 class Ending(Record, frozen=True, kw_only=True):

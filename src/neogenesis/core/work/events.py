@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any, Literal
 
 from neogenesis.core.record import Record
+from neogenesis.core.system import LostFile
 
 EventKind = Literal["start", "operation", "progress", "finding", "note", "paused", "resumed", "outcome"]
 
@@ -43,7 +44,10 @@ class Event(Record, frozen=True, kw_only=True, omit_defaults=True, tag_field="sc
 
 
 class Outcome(Record, frozen=True, kw_only=True):
-    """How a transfer ended; nothing overwrites it. `finished_before`: it was asked to go on, and was done already."""
+    """How a transfer ended; nothing overwrites it. `finished_before`: it was asked to go on, and was done already.
+
+    `seconds` are those of all its legs, without the pauses; `lost_files` are named where somebody has looked.
+    """
 
     kind: Literal["done", "partial"]
     copied_bytes: int
@@ -52,3 +56,5 @@ class Outcome(Record, frozen=True, kw_only=True):
     seconds: float
     manifest_hash: str
     finished_before: bool = False
+    paused_seconds: float = 0.0
+    lost_files: tuple[LostFile, ...] = ()

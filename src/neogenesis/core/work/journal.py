@@ -18,9 +18,11 @@ import msgspec
 
 from neogenesis.core.errors import BadRecord, CannotRecord
 from neogenesis.core.work.chunks import Chunk, ChunkLog, StoredLog
+from neogenesis.core.work.control import Clock, Control
 
 SCHEMA = "neogenesis.journal/2"
 _LONGEST_LINE = 1 << 20
+_LONGEST_MS = 1 << 40
 StoredChunk = tuple[Chunk, int, list[int]]
 
 
@@ -49,7 +51,18 @@ class JournalState:
         self.verified_bytes = 0
         #: How often what was read back was not what had been written.
         self.times_wrong = 0
+        #: Of every leg, the milliseconds that it worked and those that it was paused.
+        self.legs: list[tuple[int, int]] = []
         self.done = False
+
+    @property
+    def worked_s(self) -> float:
+        """Seconds of work in all legs, without pauses."""
+        return sum(worked for worked, _ in self.legs) / 1000
+
+    @property
+    def paused_s(self) -> float:
+        return sum(paused for _, paused in self.legs) / 1000
 
     def apply(self, line: list[Any], pending: list[StoredChunk]) -> None:
         """One line; raises KeyError, ValueError, TypeError or IndexError when it makes no sense."""
@@ -82,6 +95,10 @@ class JournalState:
             self.begun.add(str(line[1]))
         elif kind == "verified":
             self.verified_bytes = _number(line[1], self._limits.target_bytes * 2)
+        elif kind == "leg":
+            self.legs.append((0, 0))
+        elif kind == "time":
+            self.legs[-1] = (_number(line[1], _LONGEST_MS), _number(line[2], _LONGEST_MS))
         elif kind == "done":
             self.done = True
         else:
@@ -114,6 +131,19 @@ def _number(value: Any, most: int) -> int:
     if type(value) is not int or not 0 <= value <= most:
         raise ValueError(f"an impossible figure {value}")
     return value
+
+
+class Leg:
+    """One run of a work that may take several: the time since it began, as the journal keeps it."""
+
+    def __init__(self, control: Control, clock: Clock) -> None:
+        self._control, self._clock, self._began = control, clock, clock.now()
+
+    def line(self) -> list[Any]:
+        """Milliseconds of work and of pauses so far, by the work's own clock."""
+        paused_s = self._control.rested_s * self._clock.pace
+        worked_s = max(0.0, self._clock.now() - self._began - paused_s)
+        return ["time", round(worked_s * 1000), round(paused_s * 1000)]
 
 
 class Journal:
@@ -180,24 +210,27 @@ class Journal:
             )
             raise self._finished from error
 
-    def add_chunks(self, chunks: ChunkLog, lost: Sequence[tuple[int, int]]) -> None:
-        """Record chunks that the new drive has confirmed, and source ranges that could not be read."""
+    def add_chunks(self, chunks: ChunkLog, lost: Sequence[tuple[int, int]], time: list[Any] | None = None) -> None:
+        """Record chunks that the new drive has confirmed, source ranges that could not be read, and the leg's time."""
+        last = [time] if time is not None else []
         encode, text = msgspec.json.Encoder().encode, bytearray()
         for start, end, digest in chunks:
             row = encode(("chunk", start, end, digest.hex()))
             text += b"%08x %s\n" % (zlib.crc32(row), row)
         for place in lost:
             text += _encode(["lost", *place])
-        text += _encode(["sync"])
+        text += b"".join(_encode(line) for line in (["sync"], *last))
         self._write(text)
         self.state.chunks.append(chunks)
         self.state.lost += lost
+        for line in last:
+            self.state.apply(line, [])
 
-    def add_stored(self, stored: Sequence[StoredChunk], lost: Sequence[tuple[int, int]]) -> None:
+    def add_stored(self, stored: Sequence[StoredChunk], lost: Sequence[tuple[int, int]], time: list[Any]) -> None:
         """As `add_chunks`, for chunks that stand in an image file: from `at` on, in pieces of these lengths."""
         lines: list[list[Any]] = [["chunk", c.start, c.end, c.digest.hex(), at, lengths] for c, at, lengths in stored]
         lines += [["lost", start, end] for start, end in lost]
-        self.append([*lines, ["sync"]])
+        self.append([*lines, ["sync"], time])
 
     def close(self) -> None:
         os.close(self._descriptor)
