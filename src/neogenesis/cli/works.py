@@ -63,6 +63,9 @@ def growth(text: str) -> Growth:
 @_events
 @_source
 @_target
+@click.option(
+    "--unused-since", is_flag=True, help="With --resume: say that nobody used the old drive since; it is not compared."
+)
 @click.option("--power-off", is_flag=True, help="Switch the new drive off when it is done.")
 @_as_json
 @_answer
@@ -78,6 +81,7 @@ def transfer(
     events: str | None,
     now_source: str | None,
     now_target: str | None,
+    unused_since: bool,
     power_off: bool,
     as_json: bool,
 ) -> None:
@@ -91,7 +95,7 @@ def transfer(
     consent = agreed([target], tails, confirmed, check, bench, holds=holds)[0]
     places = event_places(events, as_json, [old, target, now_source or "", now_target or ""], bench)
     found = transferring.Found(now_source, now_target)
-    outcome = transferring.run_transfer(plan_file, consent, resume, verify, places, found)
+    outcome = transferring.run_transfer(plan_file, consent, resume, verify, places, found, unused_since)
     copied, read_back = both_text(outcome.copied_bytes), both_text(outcome.verified_bytes)
     answer.end(
         status="lost" if outcome.lost else "done",

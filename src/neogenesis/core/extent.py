@@ -11,6 +11,8 @@ import numpy as np
 import numpy.typing as npt
 
 Array = npt.NDArray[np.int64]
+Booleans = npt.NDArray[np.bool_]
+_FAR = np.iinfo(np.int64).max
 _FEW = 32
 #: So many ranges at a time keep the memory for comparing them small.
 _AT_ONCE = 1 << 16
@@ -102,6 +104,19 @@ class Extents:
         stop = np.searchsorted(self.array[:, 0], end, side="left")
         array = np.clip(self.array[first:stop], start, max(start, end))
         return Extents(array[array[:, 1] > array[:, 0]])
+
+    def contain(self, rows: Array) -> Booleans:
+        """For each [start, end) of `rows`, shape (n, 2), whether all of it is in the set."""
+        at = np.searchsorted(self.array[:, 1], rows[:, 0], side="right")
+        known = np.concatenate((self.array, [[_FAR, _FAR]]))[at]
+        inside: Booleans = (known[:, 0] <= rows[:, 0]) & (known[:, 1] >= rows[:, 1])
+        return inside
+
+    def touch(self, rows: Array) -> Booleans:
+        """For each [start, end) of `rows`, shape (n, 2), whether any of it is in the set."""
+        at = np.searchsorted(self.array[:, 1], rows[:, 0], side="right")
+        touched: Booleans = np.concatenate((self.array, [[_FAR, _FAR]]))[at, 0] < rows[:, 1]
+        return touched
 
     def complement(self, size: int) -> Extents:
         """What [0, size) holds beside this set."""

@@ -70,7 +70,7 @@ class Progress:
             rate_bytes_per_s=event.rate_bytes_per_s,
             left_s=event.left_s,
         )
-        if event.phase == "fill":  # nothing is on the new drive yet
+        if event.phase in ("fill", "compare"):  # nothing comes onto the new drive
             return then
         before = self.copied_before
         if event.phase == "verify" and not before and self.course:

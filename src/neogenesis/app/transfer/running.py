@@ -114,7 +114,11 @@ class RunningPage(QWidget):
             return
         paused = model.state == "paused"
         total = exact(progress.total_bytes or plan.estimate.bytes_to_copy)
-        ofs = {"verify": tr("{0} checked of {1}"), "fill": tr("{0} put together of {1}")}
+        ofs = {
+            "verify": tr("{0} checked of {1}"),
+            "fill": tr("{0} put together of {1}"),
+            "compare": tr("{0} compared of {1}"),
+        }
         of = ofs.get(progress.phase, tr("{0} of {1}"))
         self.figures.show_done(progress.copied_bytes, of.format("{0}", total))
         self.figures.show_rate(0 if paused else progress.rate_bytes_per_s)

@@ -73,8 +73,13 @@ def _records(folder: Path, kind: str) -> Iterator[Path]:
     with suppress(OSError):
         for path in islice(sorted(folder.glob("*.json")), _MOST_FILES):
             with suppress(OSError):
-                if path.is_file() and path.open("rb").read(_HEAD_BYTES).find(_MARKS[kind]) >= 0:
+                if path.is_file() and _MARKS[kind] in _head_of(path):
                     yield path
+
+
+def _head_of(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return file.read(_HEAD_BYTES)
 
 
 def _sample_of(path: Path) -> list[tuple[int, int, bytes]]:

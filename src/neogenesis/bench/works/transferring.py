@@ -66,8 +66,11 @@ def run_transfer(
     verify: Verify,
     events: Sequence[EventsTo] = (),
     found: Found = Found(),
+    unused: bool = False,
 ) -> Outcome:
     """Run a plan in this process. Events go to the file beside the plan, and to `events`.
+
+    `unused`: a person says that the old drive was not used since an earlier leg.
 
     Exactly one outcome event is told, whatever happens. Raises NeogenesisError with its exit status.
     """
@@ -97,7 +100,9 @@ def run_transfer(
     with closing(open_source(old_place, old.sector_size, "hold", lost=plan.source.survey.lost)) as source:
 
         def body(running: Running) -> Outcome:
-            outcome = carry_out(plan, files, source, source.store, place, consent, running.frame, resume, verify)
+            outcome = carry_out(
+                plan, files, source, source.store, place, consent, running.frame, resume, verify, unused=unused
+            )
             if outcome.lost:
                 return _with_files(plan, files, source, outcome, running.frame.tell)
             return outcome
@@ -228,6 +233,7 @@ def carry_out(
     verify: Verify,
     surveyed: Surveyed | None = None,
     kind: str = "transfer",
+    unused: bool = False,
 ) -> Outcome:
     """Run `plan` from an open drive, whose bytes come through `store`, onto that at `place`; raises NeogenesisError.
 
@@ -244,7 +250,7 @@ def carry_out(
             _choose_reads(plan, source.hardware, frame)
         told = Frame(frame.control, frame.clock, _with_temperatures(source.hardware, target, frame.tell))
         ends = Ends(store, look, target.store, target.drive, source.hardware.busy_clock(), claim.begin)
-        outcome = Transfer(plan, ends, files, FilesystemTools(), told, verify).run(resume)
+        outcome = Transfer(plan, ends, files, FilesystemTools(), told, verify, unused).run(resume)
         target.store.settle()
         claim.outcome = "lost" if outcome.lost else "done"
         return outcome

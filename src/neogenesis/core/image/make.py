@@ -5,7 +5,7 @@ from __future__ import annotations
 import mmap
 import os
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -28,6 +28,7 @@ from neogenesis.core.survey import Survey, Surveyed
 from neogenesis.core.transfer.ends import Verify
 from neogenesis.core.transfer.manifest import save_manifest
 from neogenesis.core.transfer.pipeline import holds_data, run_together
+from neogenesis.core.transfer.same import Copied, changed_since, understood_of
 from neogenesis.core.units import MIB
 from neogenesis.core.work.chunks import ZEROS, Chunk
 from neogenesis.core.work.control import Clock, Control
@@ -165,9 +166,14 @@ class ImageRun:
         journal, writer = self._open()
         try:
             journal.append([["leg"]])
+            self._forget_what_changed(journal)
             used = ranges_in_use(self.surveyed)
             verified = self._copy_until_right(journal, writer, used)
-            if not journal.state.lost and self._look().survey.fingerprint != self.surveyed.survey.fingerprint:
+            state = journal.state
+            if not state.lost and (
+                self._look().survey.fingerprint != self.surveyed.survey.fingerprint
+                or self._changed_since(state, whole=False)
+            ):
                 raise Mismatch(
                     "The drive changed while it was imaged, so the image holds some of before and some of after.",
                     "Find out who wrote to it, delete the image with its journal, and start over.",
@@ -184,7 +190,6 @@ class ImageRun:
             writer.close()
             journal.close()
         self.files.journal.unlink()
-        state = journal.state
         return Imaged(used.total, size, tuple(Extents.of(state.lost)), verified, state.worked_s, state.paused_s)
 
     def _open(self) -> tuple[Journal, Qcow2Writer]:
@@ -214,6 +219,26 @@ class ImageRun:
             wrong, _ = self._read_back(state, "full")
         if wrong:
             journal.append([["wrong", wrong]])
+
+    def _forget_what_changed(self, journal: Journal) -> None:
+        """What an earlier leg read of the drive and does not stand there any more: it is read again."""
+        if not len(journal.state.chunks) or journal.state.lost:
+            return
+        wrong = self._changed_since(journal.state, whole=True)
+        if wrong:
+            journal.append([["wrong", [[chunk.start, chunk.end] for chunk in wrong]]])
+
+    def _changed_since(self, state: JournalState, whole: bool) -> list[Chunk]:
+        """As `changed_since`; a failing drive is not read twice."""
+        if self.surveyed.survey.health.is_failing:
+            return []
+        size, seen = self.surveyed.survey.drive.size_bytes, UsedStore(self.store, ranges_in_use(self.surveyed))
+        copied = Copied(((0, size, 0),), understood_of(self.surveyed.survey))
+
+        def told(some: Sequence[Chunk]) -> None:
+            self.control.checkpoint()
+
+        return changed_since(seen, state.chunks, copied, Extents.of(state.lost), whole, told)
 
     def _copy_until_right(self, journal: Journal, writer: Qcow2Writer, used: Extents) -> int:
         """Copy, read back, and copy again what does not stand there; returns the bytes that were read back."""

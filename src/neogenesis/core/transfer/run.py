@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from contextlib import suppress
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -17,17 +18,19 @@ from blake3 import blake3
 
 from neogenesis.core.drive import TABLE_AREA_BYTES
 from neogenesis.core.errors import CannotRecord, Mismatch, NeogenesisError, Refused, Stopped
-from neogenesis.core.extent import Extents
+from neogenesis.core.extent import NONE, Extents
 from neogenesis.core.plan import Plan, Step
 from neogenesis.core.plan.steps import Copy, MakeVolume
 from neogenesis.core.record import to_json
 from neogenesis.core.store import LiveStore, ReadableStore
+from neogenesis.core.survey import Survey
 from neogenesis.core.transfer.admission import check_gates, check_source, check_target, known_wrong, table_mark
 from neogenesis.core.transfer.ends import Ends, Verify
 from neogenesis.core.transfer.pipeline import Batch, RunList
 from neogenesis.core.transfer.prepare import VolumeTools
 from neogenesis.core.transfer.progress import Progress
 from neogenesis.core.transfer.records import RunFiles, write_records
+from neogenesis.core.transfer.same import changed_since, copied_by
 from neogenesis.core.transfer.steps import execute, wrong_of
 from neogenesis.core.work import Chunk, ChunkLog, Event, Frame, Journal, JournalLimits, Outcome
 from neogenesis.core.work.control import Resting
@@ -41,12 +44,21 @@ class Transfer:
     """Runs `plan` between `ends`. The executors of its steps (`steps.py`) work on what is public here."""
 
     def __init__(
-        self, plan: Plan, ends: Ends, files: RunFiles, tools: VolumeTools, frame: Frame, verify: Verify = "full"
+        self,
+        plan: Plan,
+        ends: Ends,
+        files: RunFiles,
+        tools: VolumeTools,
+        frame: Frame,
+        verify: Verify = "full",
+        unused: bool = False,
     ) -> None:
+        """`unused`: a person says that the old drive was not used since an earlier leg of this transfer."""
         self.plan, self.ends, self.files, self.tools, self.frame, self.verify = plan, ends, files, tools, frame, verify
         self.plan_hash = blake3(to_json(plan)).hexdigest()
         self.busy_s = ends.busy_s or frame.clock.now
         advice = "Connect it again and run the transfer with --resume."
+        self._unused = unused
         self.source = LiveStore(ends.source, frame.control.checkpoint, advice)
         forecast = (plan.estimate.seconds_p10, plan.estimate.seconds_p90)
         self.progress = Progress(frame.clock, ends.target_drive, verify == "full", forecast)
@@ -125,12 +137,45 @@ class Transfer:
                 return
             wrong = known_wrong(journal, target)
             self.ends.begin()
+            wrong = sorted({*wrong, *self._changed(journal, surveyed.survey)})
         except NeogenesisError:
             journal.close()
             raise
         self.files.work.mkdir(0o700, exist_ok=True)
         if wrong:
             self.forget_wrong(wrong)
+
+    def _changed(self, journal: Journal, survey: Survey) -> list[Chunk]:
+        """What an earlier leg copied that the old drive does not hold any more: it is copied again.
+
+        A failing drive is not read twice, and a person may say that nobody used it.
+        """
+        if self._unused:
+            journal.append([["unused"]])
+            self.tell(Event(event="note", code="unused", text="Somebody said that the old drive was not used since."))
+            return []
+        if survey.health.is_failing or journal.state.lost:
+            return []
+        self.tell(Event(event="operation", phase="compare", text="Compare what was copied with the old drive"))
+        found = self._differs(journal, whole=True)
+        if found:
+            text = f"{len(found)} pieces of the old drive are not what was copied of them; they are copied again."
+            self.tell(Event(event="note", code="source-used", text=text))
+        return found
+
+    def _differs(self, journal: Journal, whole: bool) -> list[Chunk]:
+        """As `changed_since`."""
+        copied, size = copied_by(self.plan), self.plan.layout.size_bytes
+
+        def told(some: Sequence[Chunk]) -> None:
+            self.frame.control.checkpoint()
+            if whole:
+                self.progress.add(sum(end - start for start, end, _ in some))
+                self.report(some[-1].end, 0, None)
+
+        source = copied.of(self.source, size)
+        begin = partial(self.progress.begin, "compare") if whole else lambda total: None
+        return changed_since(source, journal.state.chunks, copied, NONE, whole, told, begin)
 
     def _admit_finished(self) -> None:
         """What is finished is read back, and never written again. Raises Refused where the drive was used since."""
@@ -244,6 +289,7 @@ class Transfer:
         try:
             surveyed, drive = self.ends.look()
             check_source(self.plan, drive, surveyed)
+            differs = [] if surveyed.survey.health.is_failing else self._differs(self.journal, whole=False)
         except Stopped:  # asked to, while it was looked at
             raise
         except NeogenesisError as error:
@@ -252,6 +298,13 @@ class Transfer:
                 "it has no table and cannot be taken for finished.",
                 "Find out who wrote to it, then survey and plan again.",
             ) from error
+        if differs:
+            self.forget_wrong(differs)
+            raise Mismatch(
+                f"The old drive changed while it was being copied: {len(differs)} of the pieces that were read again "
+                "are not what was copied; the copy has no table and cannot be taken for finished.",
+                "Find out who wrote to it, then run the transfer with --resume: what differs is copied again.",
+            )
 
     def report(self, place: int, target: int, partition: int | None) -> None:
         event = self.progress.event(place, target, partition)

@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from neogenesis.core.extent import Array, Extents
+from neogenesis.core.extent import Array, Booleans, Extents
 
 Indices = npt.NDArray[np.int64]
 _DIGEST = 32
@@ -78,12 +78,23 @@ class ChunkLog:
         """Start and end of each, in the order of their completion; shape (n, 2)."""
         return np.frombuffer(self._edges.tobytes(), dtype=np.int64).reshape(-1, 2)
 
-    def by_place(self) -> Iterator[Chunk]:
-        """The latest of each place, by place."""
+    def latest(self) -> Indices:
+        """The numbers of the latest of each place, by place."""
         edges = self.edges
         order = np.argsort(edges[:, 0], kind="stable")
         starts = edges[order, 0]
-        return self.picked(order[np.append(starts[1:] != starts[:-1], True)] if len(order) else order)
+        return order[np.append(starts[1:] != starts[:-1], True)] if len(order) else order
+
+    def by_place(self) -> Iterator[Chunk]:
+        """The latest of each place, by place."""
+        return self.picked(self.latest())
+
+    @property
+    def are_zeros(self) -> Booleans:
+        """Of each, in the order of their completion, whether it stands for zeros."""
+        digests = np.frombuffer(bytes(self._digests), dtype=np.uint64).reshape(-1, _DIGEST // 8)
+        zeros: Booleans = (digests == 0).all(axis=1)
+        return zeros
 
     @property
     def covered(self) -> Extents:
