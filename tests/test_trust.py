@@ -398,6 +398,10 @@ def test_a_drive_that_does_not_stand_alone_is_copied_exactly_or_not_at_all(tmp_p
         assert gates["spanned"] is False
         assert "alone" in neogenesis("transfer", plan, "--confirm", f"new{number}"[-4:], status=3).stderr
         assert is_blank(new)
+        [found] = [f for f in found["findings"] if f["code"] == "member"]
+        assert found["severity"] == "stop" and found["fellows"]
         neogenesis("plan", drive, new, "--intent", "exact", "-o", plan)
+        assert "--alone" in neogenesis("transfer", plan, "--confirm", f"new{number}"[-4:], status=3).stderr
+        neogenesis("plan", drive, new, "--intent", "exact", "--alone", "-o", plan)
         neogenesis("transfer", plan, "--confirm", f"new{number}"[-4:])
         assert new.read_bytes()[: 60 * MIB] == drive.read_bytes()

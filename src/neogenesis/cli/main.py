@@ -105,6 +105,13 @@ def _numbers(text: str) -> tuple[int, ...]:
     return tuple(int(p) for p in parts)
 
 
+def _pair(text: str) -> tuple[str, str]:
+    old, sign, new = text.partition("=")
+    if not (old and sign and new):
+        raise BadArgument(f"--with does not know “{text}”.", "Give an old drive and its new one, such as OLD=NEW.")
+    return old, new
+
+
 @app.command()
 @click.argument("source")
 @click.argument("target", required=False)
@@ -134,6 +141,10 @@ def _numbers(text: str) -> tuple[int, ...]:
 @click.option("--appliance", help="Device class that the drive is for, or a file of one.")
 @click.option("--discard", is_flag=True, help="Tell the new drive which areas hold nothing.")
 @works.region_map
+@click.option(
+    "--with", "others", metavar="OLD=NEW", multiple=True, help="Another drive of the same set, and its new one."
+)
+@click.option("--alone", is_flag=True, help="The others of its set stay as they are; NEW takes its place among them.")
 @click.option("-o", "output", metavar="PLAN", type=click.Path(path_type=Path), help="Where the plan is written.")
 @_force
 @bench_option
@@ -155,6 +166,8 @@ def plan(
     appliance: str | None,
     discard: bool,
     region_map: Path | None,
+    others: tuple[str, ...],
+    alone: bool,
     output: Path | None,
     force: bool,
     bench: str,
@@ -176,14 +189,21 @@ def plan(
         identity=identity,
         relocate_table=relocate_table,
         discard=discard,
+        alone=alone,
         appliance=load_appliance(appliance) if appliance else None,
     )
     size = parse_size(target_size) if target_size else None
-    drives = [source, target] if target is not None else [source]
+    pairs = [_pair(text) for text in others]
+    drives = [source, *([target] if target is not None else []), *(name for pair in pairs for name in pair)]
     if output is not None:
         allow_output(output, "plan", drives, bench, force)
         planning.refuse_begun(output, force)
-    made = planning.plan_for(surveying.survey(source, region_map=region_map), target, size, policy)
+    if pairs and target is None:
+        raise BadArgument("Drives of a set are planned with their new drives at hand.", "Name the new drive.")
+    if pairs and target is not None:
+        made = planning.plan_for_set([(source, target), *pairs], policy)
+    else:
+        made = planning.plan_for(surveying.survey(source, region_map=region_map), target, size, policy)
     if output is not None:
         save(output, made)
     if as_json:

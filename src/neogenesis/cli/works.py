@@ -15,6 +15,7 @@ from neogenesis.cli.answer import Answer
 from neogenesis.cli.consenting import agreed, event_places, keeps_records, refuse_unasked, writes_to_drives
 from neogenesis.cli.house import say
 from neogenesis.cli.terminal import Terminal, is_watched
+from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadArgument, Partial
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.plan import Policy
@@ -91,11 +92,17 @@ def transfer(
     new, old = plan.target.drive, plan.source.survey.drive.path
     target = new.path if new is not None else ""
     work = planning.hash_of(plan)
-    holds = (lambda _: (new, plan.target.holds, work)) if new is not None else None
-    consent = agreed([target], tails, confirmed, check, bench, holds=holds)[0]
-    places = event_places(events, as_json, [old, target, now_source or "", now_target or ""], bench)
+    held = {one.target.drive.path: one for one in (plan, *plan.also) if one.target.drive is not None}
+
+    def holds(name: str) -> tuple[Drive, Sequence[str], str]:
+        drive = held[name].target.drive
+        return drive or Drive(path=name, size_bytes=0, sector_size=512), held[name].target.holds, work
+
+    consent, *fellows = agreed(list(held) or [target], tails, confirmed, check, bench, holds=holds if held else None)
+    olds = [one.source.survey.drive.path for one in plan.also]
+    places = event_places(events, as_json, [old, *olds, *held, now_source or "", now_target or ""], bench)
     found = transferring.Found(now_source, now_target)
-    outcome = transferring.run_transfer(plan_file, consent, resume, verify, places, found, unused_since)
+    outcome = transferring.run_transfer(plan_file, consent, resume, verify, places, found, unused_since, fellows)
     copied, read_back = both_text(outcome.copied_bytes), both_text(outcome.verified_bytes)
     answer.end(
         status="lost" if outcome.lost else "done",

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import combinations
 from pathlib import Path
 
 import msgspec
@@ -13,10 +15,10 @@ from neogenesis.bench.drives import OpenDrive, open_sealed, provider_of, same_by
 from neogenesis.bench.inside.surveying import survey
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.core.drive import Drive, Identity
-from neogenesis.core.errors import BadRecord, Refused
+from neogenesis.core.errors import BadArgument, BadRecord, Refused
 from neogenesis.core.image.make import ImageFiles
 from neogenesis.core.job.saved import Saved
-from neogenesis.core.plan import Plan, Policy, check_plan, make_plan
+from neogenesis.core.plan import Plan, Policy, check_plan, make_plan, make_set_plan
 from neogenesis.core.plan.model import Target
 from neogenesis.core.record import load, to_json
 from neogenesis.core.survey import Survey, Surveyed, survey_drive
@@ -70,6 +72,16 @@ def plan_for(source: Surveyed, target: str | None, target_size: int | None, poli
         size = (target_size or 0) // sector_size * sector_size
         return make_plan(source, Target(size_bytes=size, sector_size=sector_size), policy, new_id)
     return make_plan(source, usable_target(source, target), policy, new_id)
+
+
+def plan_for_set(ends: Sequence[tuple[str, str]], policy: Policy) -> Plan:
+    """One plan for the drives of a set, each with its own new drive. Raises Refused or BadArgument."""
+    surveyed = [survey(old) for old, _ in ends]
+    every = [name for pair in ends for name in pair]
+    if any(same_bytes(one, other) for one, other in combinations(every, 2)):
+        raise BadArgument("A drive is named twice.", "Name each old drive and each new one once.")
+    targets = [usable_target(found, new) for found, (_, new) in zip(surveyed, ends, strict=True)]
+    return make_set_plan(list(zip(surveyed, targets, strict=True)), policy, new_id)
 
 
 def usable_target(source: Surveyed, target: str) -> Target:

@@ -7,7 +7,7 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import closing, nullcontext, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import msgspec
@@ -67,10 +67,12 @@ def run_transfer(
     events: Sequence[EventsTo] = (),
     found: Found = Found(),
     unused: bool = False,
+    fellows: Sequence[Consent] = (),
 ) -> Outcome:
     """Run a plan in this process. Events go to the file beside the plan, and to `events`.
 
-    `unused`: a person says that the old drive was not used since an earlier leg.
+    `fellows` are the consents to the other plans of a set, which are run one after the other once every gate of all of
+    them was found open. `unused`: a person says that the old drive was not used since an earlier leg.
 
     Exactly one outcome event is told, whatever happens. Raises NeogenesisError with its exit status.
     """
@@ -100,9 +102,18 @@ def run_transfer(
     with closing(open_source(old_place, old.sector_size, "hold", lost=plan.source.survey.lost)) as source:
 
         def body(running: Running) -> Outcome:
+            for also, agreed in zip(plan.also, fellows, strict=True):
+                with suppress(OnlyChecked):
+                    _run_fellow(plan_path, plan, also, replace(agreed, check_only=True), running, resume, verify)
+            if plan.also:
+                with suppress(OnlyChecked):
+                    asked = replace(consent, check_only=True)
+                    carry_out(plan, files, source, source.store, place, asked, running.frame, resume, verify)
             outcome = carry_out(
                 plan, files, source, source.store, place, consent, running.frame, resume, verify, unused=unused
             )
+            for also, agreed in zip(plan.also, fellows, strict=True):
+                outcome = _together(outcome, _run_fellow(plan_path, plan, also, agreed, running, resume, verify))
             if outcome.lost:
                 return _with_files(plan, files, source, outcome, running.frame.tell)
             return outcome
@@ -119,6 +130,38 @@ def run_transfer(
             check_only=consent.check_only,
             run=run,
         )
+
+
+def fellow_files(plan_path: Path, plan: Plan, also: Plan) -> RunFiles:
+    """The records of a drive of a set stand beside the plan, numbered from 2."""
+    number = plan.also.index(also) + 2
+    return RunFiles(plan_path.with_name(f"{plan_path.stem}.drive-{number}.json"))
+
+
+def _run_fellow(
+    plan_path: Path, plan: Plan, also: Plan, consent: Consent, running: Running, resume: bool, verify: Verify
+) -> Outcome:
+    old, new = also.source.survey.drive, planned_target(also)
+    if consent.tail is not None:
+        refuse_wrong_tail(consent.tail, confirm_tail(new))
+    files = fellow_files(plan_path, plan, also)
+    with closing(open_source(place_of(old.path, old.identity, "--source"), old.sector_size, "hold")) as source:
+        place = place_of(new.path, new.identity, "--target")
+        return carry_out(also, files, source, source.store, place, consent, running.frame, resume, verify)
+
+
+def _together(one: Outcome, other: Outcome) -> Outcome:
+    """How two drives of a set ended; the manifest is that of the first."""
+    return Outcome(
+        kind="partial" if one.lost or other.lost else "done",
+        copied_bytes=one.copied_bytes + other.copied_bytes,
+        verified_bytes=one.verified_bytes + other.verified_bytes,
+        lost=(*one.lost, *other.lost),
+        seconds=one.seconds + other.seconds,
+        paused_seconds=one.paused_seconds + other.paused_seconds,
+        manifest_hash=one.manifest_hash,
+        finished_before=one.finished_before and other.finished_before,
+    )
 
 
 def _asked(plan: Plan, consent: Consent, kind: str, place: str, resume: bool, source: Sighting | None = None) -> Asked:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 from neogenesis.core.extent import Extents
+from neogenesis.core.filesystem.members import Member
 
 VolumeKind = Literal[
     "ntfs",
@@ -51,7 +52,7 @@ class Volume:
     include what no map counts, such as a backup boot sector), relative to the volume, or None when the volume
     is not understood. `smallest_bytes` is the size to which it can safely be shrunk; `fixed` is one that cannot be
     given another size at all, though it is of a kind that usually can. `fault` says in words why
-    a volume that was recognised could not be read.
+    a volume that was recognised could not be read. `member` is there for one that belongs to a set.
     """
 
     kind: VolumeKind
@@ -70,3 +71,4 @@ class Volume:
     fixed: bool = False
     allocation: Extents | None = None
     fault: str = ""
+    member: Member | None = None

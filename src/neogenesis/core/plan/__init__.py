@@ -2,8 +2,18 @@
 
 from neogenesis.core.plan.check import check_plan
 from neogenesis.core.plan.model import Gate, Layout, LayoutPartition, Plan
-from neogenesis.core.plan.planner import make_plan
+from neogenesis.core.plan.planner import make_plan, make_set_plan
 from neogenesis.core.plan.policy import Policy
 from neogenesis.core.plan.steps import Step
 
-__all__ = ["Gate", "Layout", "LayoutPartition", "Plan", "Policy", "Step", "check_plan", "make_plan"]
+__all__ = [
+    "Gate",
+    "Layout",
+    "LayoutPartition",
+    "Plan",
+    "Policy",
+    "Step",
+    "check_plan",
+    "make_plan",
+    "make_set_plan",
+]

@@ -11,6 +11,7 @@ from collections.abc import Iterator, Sequence
 from itertools import pairwise
 
 from neogenesis.core.errors import BadRecord, Refused
+from neogenesis.core.plan.gates import members_of
 from neogenesis.core.plan.intents import layout_as_it_is, relocates
 from neogenesis.core.plan.model import FreshSource, Layout, LayoutPartition, Plan
 from neogenesis.core.plan.steps import (
@@ -52,6 +53,11 @@ def check_plan(plan: Plan, name: str) -> Plan:
 
 
 def _faults(plan: Plan) -> Iterator[str]:
+    yield from _faults_alone(plan)
+    yield from _fellow_faults(plan)
+
+
+def _faults_alone(plan: Plan) -> Iterator[str]:
     layout, survey, target = plan.layout, plan.source.survey, plan.target
     basic = [*_drive_faults(plan), *_partition_faults(survey.partitions, "the old drive")]
     if any(sector not in _SECTORS for sector in (layout.sector_size, target.sector_size)):
@@ -70,6 +76,20 @@ def _faults(plan: Plan) -> Iterator[str]:
         yield from _table_faults(plan)
         yield from _step_faults(plan)
     yield from _gate_faults(plan)
+
+
+def _fellow_faults(plan: Plan) -> Iterator[str]:
+    """The drives of a set stand in it with plans of their own, and nothing is called a fellow that is not there."""
+    there = [m for also in plan.also for m in members_of(also.source.survey)]
+    if list(plan.fellows) != there:
+        yield "it names fellows that it does not copy"
+    for also in plan.also:
+        if also.intent != "exact" or plan.intent != "exact" or also.also:
+            yield "it copies a fellow in another way than exactly"
+        yield from (fault for fault in _faults_alone(also) if not also.also)
+    places = [p.path for one in (plan, *plan.also) for p in (one.source.survey.drive, one.target.drive) if p]
+    if plan.also and len(set(places)) != len(places):
+        yield "it names a drive twice"
 
 
 def _drive_faults(plan: Plan) -> Iterator[str]:

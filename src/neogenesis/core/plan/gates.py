@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from neogenesis.core.drive import same_drive
+from neogenesis.core.filesystem.members import Member
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.model import Gate, Layout, Target
 from neogenesis.core.plan.steps import Copy, Prepare, Step
@@ -16,8 +17,18 @@ from neogenesis.core.table.spanned import SPANNED_CODES
 from neogenesis.core.units import both_text
 
 
-def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequence[Step]) -> tuple[Gate, ...]:
-    """All gates, open ones as well: they are what the technician can rely on."""
+def gates_of(
+    survey: Survey,
+    target: Target,
+    layout: Layout,
+    operations: Sequence[Step],
+    fellows: Sequence[Member] = (),
+    alone: bool = False,
+) -> tuple[Gate, ...]:
+    """All gates, open ones as well: they are what the technician can rely on.
+
+    `fellows` are the others of a set that are copied together with this drive; `alone` as in `Policy`.
+    """
     if not survey.drive.path:  # nothing is copied
         return tuple(g for g in _target_gates(survey, target) if g.code != "target-is-source")
     gates = [
@@ -41,9 +52,48 @@ def gates_of(survey: Survey, target: Target, layout: Layout, operations: Sequenc
                 remedy="Plan with --intent exact, and copy its fellows as well.",
             )
         )
+    gates += [] if alone else _member_gates(survey, layout, carries, fellows)
     if carries:
         gates.append(_fill_gate(layout, target))
     return tuple(gates)
+
+
+def members_of(survey: Survey) -> list[Member]:
+    """The sets that volumes of a drive belong to, of which there are others."""
+    return [p.volume.member for p in survey.partitions if p.volume.member and not p.volume.member.is_alone]
+
+
+def _member_gates(survey: Survey, layout: Layout, carries: bool, fellows: Sequence[Member]) -> list[Gate]:
+    """One for each volume that goes along and is of use only with others, open when all of them go."""
+    carried = {p.from_partition for p in layout.partitions}
+    gates = []
+    if not carries and SPANNED_CODES & set(survey.table.problems):
+        gates.append(
+            Gate(
+                code="member",
+                open=False,
+                text="The old drive is one of a group, and who its fellows are stands on none of them alone.",
+                remedy="If they stay as they are and the new drive takes its place among them, plan with --alone.",
+            )
+        )
+    for partition in survey.partitions:
+        member = partition.volume.member
+        if member is None or member.is_alone or (carries and partition.number not in carried):
+            continue
+        there = {f.own for f in fellows if f.set_id == member.set_id} | {member.own}
+        missing = [one for one in member.everyone if one not in there]
+        gates.append(
+            _gate(
+                "member",
+                not missing,
+                f"{partition.title} and its fellows are copied together.",
+                f"{partition.title} is {member.own} of {len(member.everyone)} that are of use only together; not in "
+                f"this plan: {', '.join(missing)}.",
+                "Connect them all, and plan with --intent exact and --with OLD=NEW for each; if they stay as they are "
+                "and the new drive takes this one's place among them, with --alone.",
+            )
+        )
+    return gates
 
 
 def _gate(code: str, is_open: bool, yes: str, no: str, remedy: str) -> Gate:

@@ -6,6 +6,7 @@ from typing import ClassVar, Literal
 
 from neogenesis.core.drive import Drive, Health
 from neogenesis.core.estimate import Estimate
+from neogenesis.core.filesystem.members import Member
 from neogenesis.core.plan.policy import Intent, Policy
 from neogenesis.core.plan.steps import Step
 from neogenesis.core.record import Record
@@ -129,6 +130,8 @@ class Plan(Record, frozen=True, kw_only=True):
 
     `scratch_bytes` is about the room that preparing volumes takes beside the plan. `lost` are ranges of the source that
     would be carried, and are missing from it since it was saved from the old drive.
+
+    `also` are the plans of the other drives of a set, run with this one; `fellows` are what stands on them.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.plan/1"
@@ -148,3 +151,5 @@ class Plan(Record, frozen=True, kw_only=True):
     afterwards: tuple[str, ...] = ()
     scratch_bytes: int = 0
     lost: tuple[tuple[int, int], ...] = ()
+    fellows: tuple[Member, ...] = ()
+    also: tuple[Plan, ...] = ()

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import msgspec
 
-from neogenesis.core.errors import Refused
+from neogenesis.core.errors import BadArgument, Refused
 from neogenesis.core.estimate import estimate
 from neogenesis.core.extent import Extents
+from neogenesis.core.filesystem.members import Member
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.appliance import Appliance
-from neogenesis.core.plan.gates import gates_of
+from neogenesis.core.plan.gates import gates_of, members_of
 from neogenesis.core.plan.intents import (
     appliance_gates,
     appliance_policy,
@@ -31,8 +34,32 @@ from neogenesis.core.survey import Finding, Survey, Surveyed
 from neogenesis.core.units import MIB, both_text
 
 
-def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -> Plan:
+def make_set_plan(ends: Sequence[tuple[Surveyed, Target]], policy: Policy, new_id: NewId) -> Plan:
+    """One plan for the drives of a set, each copied exactly onto its own new one; the others stand in `also`.
+
+    Raises Refused as `make_plan`, BadArgument for another intent or for a drive that is no fellow.
+    """
+    if policy.intent != "exact":
+        raise BadArgument("Drives of one set are copied together exactly.", "Add --intent exact.")
+    members = [members_of(source.survey) for source, _ in ends]
+    sets = {m.set_id for m in members[0]}
+    for (source, _), theirs in zip(ends, members, strict=True):
+        if not sets & {m.set_id for m in theirs}:
+            name = source.survey.drive.path
+            raise BadArgument(f"“{name}” is no fellow of the first drive.", "Name the drives of one set.")
+    plans = []
+    for index, (source, target) in enumerate(ends):
+        others = tuple(m for n, theirs in enumerate(members) if n != index for m in theirs)
+        plans.append(make_plan(source, target, policy, new_id, others))
+    return msgspec.structs.replace(plans[0], also=tuple(plans[1:]))
+
+
+def make_plan(
+    source: Surveyed, target: Target, policy: Policy, new_id: NewId, fellows: tuple[Member, ...] = ()
+) -> Plan:
     """A plan for `policy`; raises Refused when no layout exists or the intent does not suit the drive.
+
+    `fellows` are the others of a set that are copied at the same time.
 
     Gates that are closed do not stop planning: they are in the plan, and a transfer refuses.
     """
@@ -71,7 +98,7 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         )
     afterwards = split_afterwards(survey) if policy.intent == "split" else ()
     findings = _findings(layout, survey, operations)
-    gates = gates_of(survey, target, layout, operations)
+    gates = gates_of(survey, target, layout, operations, fellows, policy.alone)
     return Plan(
         intent=policy.intent,
         source=ImageSource(survey=survey) if survey.drive.changed_ns else DriveSource(survey=survey),
@@ -87,6 +114,7 @@ def make_plan(source: Surveyed, target: Target, policy: Policy, new_id: NewId) -
         scratch_bytes=sum(_scratch_bytes(source, o) for o in operations if isinstance(o, Prepare | MakeVolume)),
         afterwards=(*afterwards, *(appliance.afterwards if appliance else ())),
         lost=tuple(lost),
+        fellows=fellows,
     )
 
 

@@ -16,7 +16,9 @@ class Policy(Record, frozen=True, kw_only=True):
 
     `grow` may be the number of a partition. `spare_percent` of the new drive stays unallocated at its end.
     `relocate_table` belongs to exact: the backup of a GPT moves to the end of a larger drive. `discard` tells the
-    new drive which of its areas hold nothing. With an `appliance` its class decides the intent and the sizes.
+    new drive which of its areas hold nothing. `alone`: a person says that the fellows of a set stay as they are, and
+    the new drive takes the place of the old one among them. With an `appliance` its class decides the intent and the
+    sizes.
     """
 
     intent: Intent = "replace"
@@ -30,4 +32,5 @@ class Policy(Record, frozen=True, kw_only=True):
     identity: Literal["keep", "fresh"] = "keep"
     relocate_table: bool = False
     discard: bool = False
+    alone: bool = False
     appliance: Appliance | None = None

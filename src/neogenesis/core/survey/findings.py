@@ -8,6 +8,7 @@ from neogenesis.core.drive import Drive, Health
 from neogenesis.core.judgement import judgement
 from neogenesis.core.survey.model import Finding, InheritedLosses, PartitionFacts, Severity
 from neogenesis.core.table import Table
+from neogenesis.core.table.spanned import SPANNED_CODES, UNNAMED_FELLOWS
 from neogenesis.core.units import both_text
 
 
@@ -25,6 +26,17 @@ def all_findings(
         Finding(code=p.code, severity=p.severity, text=p.text, remedy=p.remedy, partition=p.partition)
         for p in table.problems
     ]
+    if any(p.code in SPANNED_CODES for p in table.problems):
+        found.append(
+            Finding(
+                code="member",
+                severity="stop",
+                text="The drive is one of a group that is of use only together.",
+                remedy="If its fellows stay as they are and the new drive takes its place among them, plan with "
+                "--intent exact and --alone.",
+                fellows=UNNAMED_FELLOWS,
+            )
+        )
     if drive.size_bytes == 0:
         found.append(_finding("drive-empty", "stop", "The drive has no bytes at all.", "Check cable and dock."))
     elif table.kind == "none" and not partitions:
@@ -140,13 +152,36 @@ def _of_partition(partition: PartitionFacts, fault: str) -> list[Finding]:
                 number,
             )
         )
-    if volume.kind in ("raid", "lvm"):
+    member = volume.member
+    if member is not None and not member.is_alone:
+        fellows = member.fellows
+        found.append(
+            Finding(
+                code="member",
+                severity="stop",
+                text=f"{title}: one of {len(fellows) + 1} that are of use only together; it is {member.own}.",
+                remedy=f"Move all of them in one plan, with --with: {', '.join(fellows)}.",
+                partition=number,
+                fellows=fellows,
+            )
+        )
+    elif volume.kind == "raid" or (volume.kind == "lvm" and member is None):
         found.append(
             _finding(
                 f"{volume.kind}-member",
                 "note",
                 f"{title}: part of a larger set; it is carried as it is.",
                 "Make sure that every member of the set is moved or stays.",
+                number,
+            )
+        )
+    if volume.kind == "lvm" and member is not None and member.is_alone:
+        found.append(
+            _finding(
+                "lvm-member",
+                "note",
+                f"{title}: a set of volumes of its own; it is carried as it is.",
+                "The volumes inside keep their sizes.",
                 number,
             )
         )

@@ -7,6 +7,7 @@ from typing import ClassVar, Literal
 from neogenesis.core.drive import Drive, Health
 from neogenesis.core.extent import Extents
 from neogenesis.core.filesystem.encryption import Encryption
+from neogenesis.core.filesystem.members import Member
 from neogenesis.core.filesystem.model import SystemFamily, VolumeKind
 from neogenesis.core.record import Record
 from neogenesis.core.system.inside import Inside
@@ -18,11 +19,14 @@ Severity = Literal["note", "caution", "stop"]
 
 
 class Finding(Record, frozen=True, kw_only=True):
+    """`fellows` are the others of a set that this drive is one of."""
+
     code: str
     severity: Severity
     text: str
     remedy: str
     partition: int | None = None
+    fellows: tuple[str, ...] = ()
 
 
 class VolumeFacts(Record, frozen=True, kw_only=True):
@@ -41,6 +45,7 @@ class VolumeFacts(Record, frozen=True, kw_only=True):
     understood: bool = False
     fixed: bool = False
     encryption: Encryption | None = None
+    member: Member | None = None
 
 
 class PartitionFacts(Partition, frozen=True, kw_only=True):

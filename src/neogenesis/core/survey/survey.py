@@ -169,6 +169,7 @@ def _facts(partition: Partition, volume: Volume, role: Role, encryption: Encrypt
             understood=volume.allocation is not None,
             fixed=volume.fixed,
             encryption=encryption,
+            member=volume.member,
         ),
     )
 

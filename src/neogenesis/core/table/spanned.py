@@ -31,8 +31,12 @@ FIRMWARE_MARKS: tuple[tuple[int, int, bytes], ...] = (
     (9 * 512, 32, b"\xf0\x16\x78\x5a"),
     (9 * 512, 32, b"\xfd\x16\x78\x5a"),
 )
+#: Type of a partition whose contents are spread over the drives of a pool.
+_POOLED = "E75CAF8F-F680-4CEE-AFA3-B001E56EFC2D"
 #: Codes of the problems: a plan that carries single partitions must not be run.
-SPANNED_CODES = frozenset({"dynamic-disk", "firmware-array"})
+SPANNED_CODES = frozenset({"dynamic-disk", "firmware-array", "pooled-disk"})
+#: Who its fellows are, as far as a drive of such a group says so itself.
+UNNAMED_FELLOWS = ("the other drives of its group",)
 _REMEDY = "Copy it exactly, together with its fellows, or salvage its files on the customer's machine."
 
 
@@ -43,6 +47,13 @@ def spanned_problems(store: ReadableStore, partitions: Sequence[Partition]) -> I
             "dynamic-disk",
             "stop",
             "The drive is a dynamic disk: its volumes are described elsewhere and may reach over several drives.",
+            _REMEDY,
+        )
+    if any(p.type_id == _POOLED for p in partitions):
+        yield Problem(
+            "pooled-disk",
+            "stop",
+            "The drive is one of a pool: its contents are spread over all drives of it.",
             _REMEDY,
         )
     if any(_holds(store, place, offset, mark) for place, offset, mark in FIRMWARE_MARKS):

@@ -32,7 +32,7 @@ def check_gates(plan: Plan, surveyed: Surveyed) -> None:
 
     The steps must be those that this survey and this layout give: a plan that says otherwise is not ours.
     """
-    again = gates_of(surveyed.survey, plan.target, plan.layout, plan.operations)
+    again = gates_of(surveyed.survey, plan.target, plan.layout, plan.operations, plan.fellows, plan.policy.alone)
     for gate in (*plan.gates, *again):
         if not gate.open:
             raise Refused(gate.code, f"{gate.text} Nothing was written.", gate.remedy)
