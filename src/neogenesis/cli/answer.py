@@ -19,11 +19,12 @@ _STATUSES: dict[int, Literal["differs", "stopped", "lost", "failed"]] = {4: "los
 
 @dataclass(slots=True)
 class Answer:
-    """Of one run of the program. `given` tells that its record has been printed."""
+    """Of one run of the program. `given` tells that its record has been printed, `is_work` that a work has ended."""
 
     command: str
     as_json: bool
     given: bool = field(default=False)
+    is_work: bool = field(default=False)
 
     @classmethod
     def to(cls, arguments: Sequence[str]) -> Answer:
@@ -33,6 +34,7 @@ class Answer:
 
     def end(self, **facts: Any) -> None:
         """A work has come to its end."""
+        self.is_work = True
         if self.as_json and not self.given:
             records = tuple(str(path) for path in facts.pop("records", ()) if Path(path).exists())
             self._print(Ending(command=self.command, records=records, **facts))

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import io
 import logging
 import os
 import stat
 import sys
 import tomllib
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO, TextIO
 
 import click
 
@@ -77,6 +79,76 @@ def refuse_pipes(arguments: list[str]) -> None:
                 raise BadArgument(f"“{value}” is a pipe; nothing was read or written.", "Name a drive or a file.")
 
 
+class Standard(io.TextIOBase):
+    """Standard output that may be closed, full, or read by nobody any more: what a work did is done all the same.
+
+    `trouble` is what went wrong first; from then on nothing is written. A reader who has had enough is none.
+    """
+
+    def __init__(self, to: TextIO) -> None:
+        self._to, self.trouble, self._over = to, "", False
+
+    @property
+    def buffer(self) -> BinaryIO:
+        return self._to.buffer
+
+    @property
+    def encoding(self) -> str:  # type: ignore[override]
+        return self._to.encoding
+
+    @property
+    def errors(self) -> str | None:  # type: ignore[override]
+        return self._to.errors
+
+    def isatty(self) -> bool:
+        return self._to.isatty()
+
+    def fileno(self) -> int:
+        return self._to.fileno()
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, text: str) -> int:
+        self._do(lambda: self._to.write(text))
+        return len(text)
+
+    def flush(self) -> None:
+        self._do(self._to.flush)
+
+    def _do(self, what: Callable[[], object]) -> None:
+        if self._over:
+            return
+        try:
+            what()
+        except OSError as error:
+            self._over = True
+            if not isinstance(error, BrokenPipeError):
+                self.trouble = error.strerror or "it cannot be written"
+            with suppress(OSError):  # what is left in the buffer goes nowhere, also when the program ends
+                os.dup2(os.open(os.devnull, os.O_WRONLY), self._to.fileno())
+
+
+def hold_standard_streams() -> None:
+    """Give the three numbers that stand for them to nothing else: a drive that is opened must not become one."""
+    for number in (0, 1, 2):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)
+    if sys.stdout is None:
+        sys.stdout = Path(os.devnull).open("w")  # noqa: SIM115 - as long as the program
+    if sys.stderr is None:
+        sys.stderr = Path(os.devnull).open("w")  # noqa: SIM115
+
+
+class _Log(logging.FileHandler):
+    """On a full disk the log is cut short; the work goes on."""
+
+    def handleError(self, record: logging.LogRecord) -> None:
+        self.setLevel(logging.CRITICAL + 1)
+
+
 def open_log(path: Path, arguments: list[str]) -> logging.Logger:
     """A log of this run, appended to; raises BadArgument or Refused for a file that cannot be written, or may not.
 
@@ -85,7 +157,7 @@ def open_log(path: Path, arguments: list[str]) -> logging.Logger:
     allow_output(path, "log", [a for a in arguments if not a.startswith("-") and Path(a).exists()])
     log = logging.getLogger("neogenesis.cli")
     try:
-        handler = logging.FileHandler(path, encoding="utf-8")
+        handler = _Log(path, encoding="utf-8")
     except OSError as error:
         raise BadArgument(f"“{path}” cannot be written ({error.strerror}).", "Name another file.") from error
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s neogenesis %(message)s"))
@@ -133,5 +205,7 @@ def complete_help(app: click.Group) -> None:
 
 
 def say(text: str) -> None:
-    """One line on standard error."""
-    sys.stderr.write(" ".join(text.split()) + "\n")
+    """One line on standard error, if anybody reads it."""
+    with suppress(OSError):
+        sys.stderr.write(" ".join(text.split()) + "\n")
+        sys.stderr.flush()

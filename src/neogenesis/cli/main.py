@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import logging
+import signal
 import sys
 import traceback
 from pathlib import Path
+from types import FrameType
 from typing import Literal
 
 import click
@@ -21,7 +23,17 @@ from neogenesis.cli import bench as bench_commands
 from neogenesis.cli import boot, fresh, judging, looks, works
 from neogenesis.cli.answer import Answer, code_of
 from neogenesis.cli.consenting import bench_option
-from neogenesis.cli.house import Anywhere, complete_help, config, open_log, options_anywhere, refuse_pipes, say
+from neogenesis.cli.house import (
+    Anywhere,
+    Standard,
+    complete_help,
+    config,
+    hold_standard_streams,
+    open_log,
+    options_anywhere,
+    refuse_pipes,
+    say,
+)
 from neogenesis.cli.works import INTENTS, Intent, grows, growth, relocates
 from neogenesis.core.errors import BadArgument, NeogenesisError, Partial
 from neogenesis.core.plan import Policy
@@ -233,8 +245,18 @@ for _command in (
     app.add_command(_command)
 
 
+class _AskedToStop(BaseException):
+    """A signal came while no work was under way that would have ended by itself."""
+
+
+def _asked_to_stop(number: int, frame: FrameType | None) -> None:
+    raise _AskedToStop
+
+
 def main() -> None:
     """Run the program; every ending but success leaves exactly one line on standard error."""
+    hold_standard_streams()
+    out = sys.stdout = Standard(sys.stdout)
     give_back_large_blocks()
     anywhere, log = Anywhere(False, None, []), logging.getLogger("neogenesis.cli")
     log.addHandler(logging.NullHandler())
@@ -248,6 +270,10 @@ def main() -> None:
             log = open_log(anywhere.log_file, anywhere.arguments)
         log.info("%s %s", __version__, " ".join(anywhere.arguments))
         complete_help(app)
+        if anywhere.arguments[:1] not in ([], ["demo"]):  # a window has signals of its own
+            for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
+                if signal.getsignal(number) is not signal.SIG_IGN:
+                    signal.signal(number, _asked_to_stop)
         told = app(anywhere.arguments, prog_name="neogenesis", standalone_mode=False, default_map=config(), obj=answer)
         status = told if isinstance(told, int) else 0
     except OnlyChecked as checked:
@@ -262,17 +288,19 @@ def main() -> None:
         status = 2
         answer.fail(status, "usage", error.format_message(), "See “neogenesis --help”.")
         _failed(f"{error.format_message()} See “neogenesis --help”.", status, anywhere, log)
-    except (click.Abort, KeyboardInterrupt):
+    except (click.Abort, KeyboardInterrupt, _AskedToStop):
         status = 6
-        answer.fail(status, "stopped", "Stopped from the keyboard; nothing was written.", "")
-        _failed("Stopped from the keyboard; nothing was written.", status, anywhere, log)
-    except BrokenPipeError:
-        status = 1
+        answer.fail(status, "stopped", "Stopped before anything was written.", "")
+        _failed("Stopped before anything was written.", status, anywhere, log)
     except Exception as error:  # noqa: BLE001 - the outermost boundary: a bug becomes one line
         status = 1
         text = f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "
         answer.fail(status, "failed", f"{text}--debug and report what it shows.", "")
         _failed(text + "--debug and report what it shows.", status, anywhere, log)
+    out.flush()
+    if out.trouble and status == 0 and not answer.is_work:
+        status = 1
+        say(f"Standard output cannot be written ({out.trouble}); nothing else is wrong. Send it elsewhere.")
     log.info("ended with %s", status)
     sys.exit(status)
 

@@ -6,6 +6,7 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -75,8 +76,13 @@ class Teller:
 
 
 @contextmanager
-def writers(places: Sequence[EventsTo]) -> Iterator[list[Callable[[bytes], object]]]:
-    """Where events go, open; raises BadArgument for a place that cannot be written."""
+def writers(
+    places: Sequence[EventsTo], gone: Callable[[], None] = lambda: None
+) -> Iterator[list[Callable[[bytes], object]]]:
+    """Where events go, open; raises BadArgument for a place that cannot be written.
+
+    `gone` is called when nobody reads standard output any more.
+    """
     opened = []
     try:
         found: list[Callable[[bytes], object]] = []
@@ -85,7 +91,7 @@ def writers(places: Sequence[EventsTo]) -> Iterator[list[Callable[[bytes], objec
                 found.append(to.listener)
                 continue
             if to.place == "-":
-                found.append(_to_stdout)
+                found.append(partial(_to_stdout, gone))
                 continue
             try:
                 file = Path(to.place).open("wb" if to.anew else "ab", buffering=0)  # noqa: SIM115 - closed below
@@ -101,6 +107,9 @@ def writers(places: Sequence[EventsTo]) -> Iterator[list[Callable[[bytes], objec
             file.close()
 
 
-def _to_stdout(data: bytes) -> None:
-    sys.stdout.buffer.write(data)
-    sys.stdout.buffer.flush()
+def _to_stdout(gone: Callable[[], None], data: bytes) -> None:
+    try:
+        sys.stdout.buffer.write(data)
+        sys.stdout.buffer.flush()
+    except BrokenPipeError:
+        gone()

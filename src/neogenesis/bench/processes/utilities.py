@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 
 from neogenesis.core.errors import ToolFailed
 
@@ -30,6 +31,18 @@ _PACKAGES = {
 }
 _PLACES = "/usr/sbin:/sbin:/usr/bin:/bin"
 _LOOK_SECONDS = 0.2
+#: Asked now and then while a utility runs; what the last one raises ends it.
+_asked: list[Callable[[], None]] = []
+
+
+@contextmanager
+def ended_by(check: Callable[[], None]) -> Iterator[None]:
+    """Let `check` be asked while utilities run in this process; what it raises ends the utility, and goes on up."""
+    _asked.append(check)
+    try:
+        yield
+    finally:
+        _asked.remove(check)
 
 
 def find_tool(name: str) -> str:
@@ -52,8 +65,9 @@ def run_tool(
 ) -> str:
     """Run a utility to its end; raises ToolFailed with its own last words, on one line.
 
-    `check` is called now and then; what it raises ends the utility.
+    `check` is called now and then, else that of `ended_by`; what it raises ends the utility.
     """
+    check = check or (_asked[-1] if _asked else None)
     with subprocess.Popen(
         [find_tool(arguments[0]), *arguments[1:]],
         stdin=subprocess.PIPE,

@@ -1,6 +1,7 @@
 """The one way in which long work runs: steered by signals, alone on its record, with events and exactly one end.
 
-SIGTERM and SIGINT stop it at a safe point, SIGUSR1 pauses it, SIGUSR2 lets it go on. A lock beside its record is held
+SIGTERM, SIGINT and SIGHUP stop it at a safe point, SIGUSR1 pauses it, SIGUSR2 lets it go on. So does a reader of its
+events who goes away. A lock beside its record is held
 as long as the process lives, so anyone can see whether it is under way.
 """
 
@@ -12,6 +13,7 @@ import signal
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from types import FrameType
 from typing import Literal, TypeVar
@@ -21,6 +23,7 @@ import msgspec
 from neogenesis.bench.processes.awake import kept_awake
 from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.telling import EventsTo, Teller, writers
+from neogenesis.bench.processes.utilities import ended_by
 from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
 from neogenesis.core.work import Control, Event, Frame
 
@@ -75,6 +78,7 @@ def run_work(
     control, clock = Control(), clock or BenchClock()
     with ExitStack() as stack:
         stack.enter_context(steered_by_signals(control))
+        stack.enter_context(ended_by(control.checkpoint))
         if check_only:
             if record is not None and running_worker(record) is not None:
                 raise _under_way(record)
@@ -83,7 +87,8 @@ def run_work(
         if record is not None:
             stack.enter_context(only_worker(record))
         stack.enter_context(kept_awake(_WHY[kind]))
-        teller = Teller(stack.enter_context(writers(events)), clock)
+        gone = partial(control.stop, "whoever read its events has gone")
+        teller = Teller(stack.enter_context(writers(events, gone)), clock)
         if begins:
             teller.tell(Event(event="start", phase=kind, figures={"pace": clock.pace, "run": run}))
         try:
@@ -162,6 +167,7 @@ def steered_by_signals(control: Control) -> Iterator[None]:
     orders: dict[int, Callable[[], None]] = {
         signal.SIGTERM: lambda: control.stop("asked to stop"),
         signal.SIGINT: lambda: control.stop("asked to stop from the keyboard"),
+        signal.SIGHUP: lambda: control.stop("its terminal was closed"),
         signal.SIGUSR1: control.pause,
         signal.SIGUSR2: control.go_on,
     }
