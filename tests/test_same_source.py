@@ -49,6 +49,7 @@ def cut_off(order: list[Any], begun: Path, lines: int) -> None:
 
 
 def overwrite(device: str, *places: int) -> None:
+    run("blockdev", "--setrw", device)  # the guard of the work that was killed is taken off a moment later
     with Path(device).open("r+b", buffering=0) as file:
         for place in places:
             file.seek(place)
