@@ -14,6 +14,8 @@ from pathlib import Path
 
 import click
 
+from neogenesis.cli.main import Commands
+
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = ROOT / "packaging/deb"
@@ -27,7 +29,7 @@ SHELLS = {
 }
 
 
-def man_page(app: click.Group, version: str) -> str:
+def man_page(app: Commands, version: str) -> str:
     """The manual page of all commands, from what they say of themselves."""
 
     def escaped(text: str) -> str:
@@ -36,7 +38,7 @@ def man_page(app: click.Group, version: str) -> str:
     lines = [f'.TH NEOGENESIS 1 "" "neogenesis {version}" "User commands"', ".SH NAME"]
     lines += [f"neogenesis \\- {escaped((app.help or '').split('.')[0])}", ".SH SYNOPSIS"]
     lines += [".B neogenesis", "[COMMAND] [OPTIONS]", ".SH COMMANDS"]
-    for name, command in sorted(app.commands.items()):
+    for name, command in sorted(app.every().items()):
         context = click.Context(command, info_name=f"neogenesis {name}")
         usage = " ".join(command.collect_usage_pieces(context))
         lines += [f".SS neogenesis {escaped(name)} {escaped(usage)}"]
@@ -47,7 +49,7 @@ def man_page(app: click.Group, version: str) -> str:
             record = parameter.get_help_record(context)
             if record is not None:
                 lines += [".TP", f"\\fB{escaped(record[0])}\\fR", escaped(record[1]) or "\\&"]
-    epilog = next((c.epilog for c in app.commands.values() if c.epilog), "")
+    epilog = next((c.epilog for c in app.every().values() if c.epilog), "")
     lines += [".SH EXIT STATUS", escaped(epilog or "")]
     return "\n".join(lines) + "\n"
 
@@ -61,7 +63,6 @@ def run_time_packages() -> list[str]:
 def build(out: Path) -> Path:
     """Everything below `out`; returns the package."""
     from neogenesis import __version__
-    from neogenesis.cli.house import complete_help
     from neogenesis.cli.main import app
 
     tree = out / "tree"
@@ -87,7 +88,6 @@ def build(out: Path) -> Path:
     _put(SOURCE / "neogenesis.metainfo.xml", tree / "usr/share/metainfo/neogenesis.metainfo.xml")
     _put(SOURCE / "neogenesis.policy", tree / "usr/share/polkit-1/actions/neogenesis.policy")
     _put(ROOT / "LICENSE", tree / "usr/share/doc/neogenesis/copyright")
-    complete_help(app)
     _write(tree / "usr/share/man/man1/neogenesis.1", man_page(app, __version__))
     for shell, place in SHELLS.items():
         environment = {**os.environ, "_NEOGENESIS_COMPLETE": f"{shell}_source", "PYTHONPATH": str(site)}

@@ -16,7 +16,15 @@ from pathlib import Path
 
 _SECONDS = 1200.0 if os.environ.get("NEOGENESIS_LONG") else 180.0
 _CONTEXT = multiprocessing.get_context("forkserver")
-_CONTEXT.set_forkserver_preload(["neogenesis.cli.main", "neogenesis.bench.processes.worker", "tests.program"])
+#: With all that the commands load when they are asked for.
+_LOADED = [
+    "neogenesis.cli.main",
+    *(f"neogenesis.cli.{name}" for name in ("planning", "works", "bench", "looks", "judging", "boot", "fresh")),
+    *(f"neogenesis.bench.works.{name}" for name in ("imaging", "rescuing", "mending", "installing", "media", "run_in")),
+    *("neogenesis.bench.inside.booting", "neogenesis.bench.inside.looking", "neogenesis.bench.records.opening"),
+    *("neogenesis.bench.processes.worker", "neogenesis.core.work.ending", "tests.program"),
+]
+_CONTEXT.set_forkserver_preload(_LOADED)
 
 
 @dataclass(frozen=True, slots=True)

@@ -55,7 +55,7 @@ def test_a_drive_without_bytes_is_not_worked_on(order: list[str], tmp_path: Path
     assert [p.name for p in tmp_path.iterdir()] == ["none.img"]
 
 
-@pytest.mark.parametrize("name", sorted(app.commands))
+@pytest.mark.parametrize("name", sorted(app.every()))
 def test_a_pipe_is_waited_for_by_no_command(name: str, tmp_path: Path, neogenesis) -> None:
     os.mkfifo(tmp_path / "pipe")
     assert "is a pipe" in neogenesis(name, tmp_path / "pipe", status=2).stderr

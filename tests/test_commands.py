@@ -15,7 +15,6 @@ import pytest
 
 from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.simulated.demo import demo_folder
-from neogenesis.cli.house import complete_help
 from neogenesis.cli.main import app
 from neogenesis.cli.terminal import progress_text
 from neogenesis.core.work import Event
@@ -136,8 +135,7 @@ def test_log_file_debug_and_configuration(tmp_path: Path, neogenesis, monkeypatc
 
 
 def test_every_command_shows_an_example_and_its_statuses() -> None:
-    complete_help(app)
-    for name, command in app.commands.items():
+    for name, command in app.every().items():
         text = " ".join(command.get_help(click.Context(command, info_name=name)).split())
         assert f"neogenesis {name}" in text.partition("Example:")[2], name
         assert "Exit status: 0 done" in text, name

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
 from neogenesis.core.errors import NeogenesisError
-from neogenesis.core.record import to_json
-from neogenesis.core.work.ending import ClosedGate, Ending, Refusal
+
+if TYPE_CHECKING:
+    from neogenesis.core.work.ending import Ending, Refusal
 
 _PARTIAL = 4
 _STATUSES: dict[int, Literal["differs", "stopped", "lost", "failed"]] = {4: "lost", 5: "differs", 6: "stopped"}
@@ -34,6 +35,8 @@ class Answer:
 
     def end(self, **facts: Any) -> None:
         """A work has come to its end."""
+        from neogenesis.core.work.ending import Ending
+
         self.is_work = True
         if self.as_json and not self.given:
             records = tuple(str(path) for path in facts.pop("records", ()) if Path(path).exists())
@@ -43,6 +46,8 @@ class Answer:
         """It ended with that exit status; a refusal is another record than an end."""
         if not self.as_json or self.given or status == _PARTIAL:
             return  # what is said of the source with that status stands beside a record that was printed
+        from neogenesis.core.work.ending import ClosedGate, Ending, Refusal
+
         if status in (2, 3):
             gates = (ClosedGate(code=code, text=text),) if status == 3 else ()
             word: Literal["refused", "usage"] = "refused" if status == 3 else "usage"
@@ -52,6 +57,8 @@ class Answer:
             self._print(Ending(command=self.command, status=word_of, code=code, text=f"{text} {do}".strip()))
 
     def _print(self, record: Ending | Refusal) -> None:
+        from neogenesis.core.record import to_json
+
         self.given = True
         click.echo(to_json(record).decode(), nl=False)
 

@@ -14,6 +14,7 @@ from neogenesis.bench.drives import confirm_tail, open_sealed
 from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.register import Consent, allow_output, whose_drive
 from neogenesis.cli.house import say
+from neogenesis.cli.options import bench_option
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadArgument
@@ -22,9 +23,6 @@ from neogenesis.core.work import Confirmation
 
 F = TypeVar("F", bound=Callable[..., Any])
 
-bench_option = click.option(
-    "--bench", metavar="FOLDER|URL", default="", help="Whose records count; else this person's own."
-)
 check_option = click.option("--check", is_flag=True, help="Ask every gate and write nothing: 0, or 3 with the reason.")
 
 

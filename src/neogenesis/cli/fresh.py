@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from neogenesis.bench.register import Consent, OnlyChecked, after_own_test, allow_folder
+from neogenesis.bench.register import Consent, after_own_test, allow_folder
 from neogenesis.cli.answer import Answer
 from neogenesis.cli.consenting import agreed, event_places, writes_to_drives
 from neogenesis.core.drive import Drive
-from neogenesis.core.errors import BadArgument
+from neogenesis.core.errors import BadArgument, OnlyChecked
 from neogenesis.core.file_kinds import KINDS
 from neogenesis.core.record import to_json
 from neogenesis.core.transfer import RunFiles

@@ -18,7 +18,6 @@ from typing import Any, BinaryIO, TextIO
 import click
 
 from neogenesis.bench.processes.folders import person_folder
-from neogenesis.bench.register import allow_output
 from neogenesis.core.errors import BadArgument
 
 _STATUSES = (
@@ -154,6 +153,8 @@ def open_log(path: Path, arguments: list[str]) -> logging.Logger:
 
     Whatever the command names and is there may be a drive or an image.
     """
+    from neogenesis.bench.register import allow_output
+
     allow_output(path, "log", [a for a in arguments if not a.startswith("-") and Path(a).exists()])
     log = logging.getLogger("neogenesis.cli")
     try:
@@ -195,13 +196,14 @@ def config() -> dict[str, Any]:
     }
 
 
-def complete_help(app: click.Group) -> None:
+def complete_help(name: str, command: click.Command) -> None:
     """Every command's help ends with an example and with what its exit status means."""
-    for name, command in app.commands.items():
-        example = _EXAMPLES.get(name)
-        if example is not None:
-            command.help = f"{command.help or ''}\n\nExample: {example}"
-        command.epilog = _STATUSES
+    if command.epilog is not None:
+        return
+    example = _EXAMPLES.get(name)
+    if example is not None:
+        command.help = f"{command.help or ''}\n\nExample: {example}"
+    command.epilog = _STATUSES
 
 
 def say(text: str) -> None:

@@ -4,72 +4,54 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Literal, cast
+from typing import TYPE_CHECKING
 
 import click
 
-from neogenesis.bench.drives import make_safe
-from neogenesis.bench.register import OnlyChecked
-from neogenesis.bench.works import imaging, planning, rescuing, transferring
 from neogenesis.cli.answer import Answer
 from neogenesis.cli.consenting import agreed, event_places, keeps_records, refuse_unasked, writes_to_drives
 from neogenesis.cli.house import say
+from neogenesis.cli.options import (
+    INTENTS,
+    Intent,
+    a_path,
+    as_json_record,
+    grows,
+    growth,
+    relocates,
+    resumes,
+    source_now,
+    takes_map,
+    target_now,
+    tells_events,
+    the_drive,
+    verifies,
+    with_answer,
+)
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.drive import Drive
-from neogenesis.core.errors import BadArgument, Partial
-from neogenesis.core.image.make import ImageFiles
-from neogenesis.core.plan import Policy
-from neogenesis.core.plan.policy import Growth
-from neogenesis.core.system import LostFile
-from neogenesis.core.transfer import RunFiles, Verify
+from neogenesis.core.errors import BadArgument, OnlyChecked, Partial
 from neogenesis.core.units import both_text, parse_size
 
-Intent = Literal["replace", "beside", "split", "exact"]
-INTENTS: tuple[Intent, ...] = ("replace", "beside", "split", "exact")
-
-#: Arguments and options that several commands share.
-_a_path = click.Path(path_type=Path)
-_drive = click.argument("drive")
-_source = click.option("--source", "now_source", metavar="PATH", help="The old drive is here now.")
-_target = click.option("--target", "now_target", metavar="PATH", help="The new drive is here now.")
-_as_json = click.option("--json", "as_json", is_flag=True, help="Print one record of how it ended.")
-_answer = click.pass_obj
-grows = click.option(
-    "--grow",
-    default="system",
-    show_default=True,
-    help="What takes new space: system, a partition number, share or none.",
-)
-relocates = click.option("--relocate-table", is_flag=True, help="With exact: GPT backup at the new end.")
-_resume = click.option("--resume", is_flag=True, help="Go on with one that was cut short.")
-_verify = click.option(
-    "--verify", type=click.Choice(("full", "sample", "none")), default="full", show_default=True, help="Reading back."
-)
-_events = click.option("--events", metavar="FILE|-", help="Also write events to a file, or - for standard output.")
-
-
-def growth(text: str) -> Growth:
-    if text in ("system", "share", "none"):
-        return cast(Literal["system", "share", "none"], text)
-    if text.isdigit():
-        return int(text)
-    raise BadArgument(f"--grow does not know “{text}”.", "Use system, share, none or a partition number.")
+if TYPE_CHECKING:  # each command loads what it works with
+    from neogenesis.bench.works import imaging, rescuing
+    from neogenesis.core.transfer import Verify
 
 
 @click.command()
-@click.argument("plan_file", metavar="PLAN", type=_a_path)
+@click.argument("plan_file", metavar="PLAN", type=a_path)
 @writes_to_drives
-@_resume
-@_verify
-@_events
-@_source
-@_target
+@resumes
+@verifies
+@tells_events
+@source_now
+@target_now
 @click.option(
     "--unused-since", is_flag=True, help="With --resume: say that nobody used the old drive since; it is not compared."
 )
 @click.option("--power-off", is_flag=True, help="Switch the new drive off when it is done.")
-@_as_json
-@_answer
+@as_json_record
+@with_answer
 def transfer(
     answer: Answer,
     plan_file: Path,
@@ -87,6 +69,9 @@ def transfer(
     as_json: bool,
 ) -> None:
     """Run a plan."""
+    from neogenesis.bench.works import planning, transferring
+    from neogenesis.core.transfer import RunFiles
+
     refuse_unasked(tails, confirmed, check)
     plan, files = planning.load_plan(plan_file), RunFiles(plan_file)
     new, old = plan.target.drive, plan.source.survey.drive.path
@@ -125,6 +110,8 @@ def transfer(
         else:
             click.echo(f"Copied {copied}, read back {read_back}. Manifest: {files.manifest}")
     if power_off:
+        from neogenesis.bench.drives import make_safe
+
         parting = make_safe(now_target or target)
         if not _quiet(events, as_json):
             click.echo(parting.text)
@@ -132,13 +119,16 @@ def transfer(
 
 
 @click.command()
-@click.argument("record", metavar="PLAN|MANIFEST", type=_a_path)
+@click.argument("record", metavar="PLAN|MANIFEST", type=a_path)
 @click.argument("drive", required=False)
-@_target
-@_as_json
-@_answer
+@target_now
+@as_json_record
+@with_answer
 def verify(answer: Answer, record: Path, drive: str | None, now_target: str | None, as_json: bool) -> None:
     """Read a drive back against the recorded checksums."""
+    from neogenesis.bench.works import imaging
+    from neogenesis.core.transfer import RunFiles
+
     path = record
     if not record.name.endswith(".manifest.json") and RunFiles(record).manifest.exists():
         path = RunFiles(record).manifest
@@ -154,23 +144,18 @@ def verify(answer: Answer, record: Path, drive: str | None, now_target: str | No
         click.echo(text)
 
 
-region_map = click.option(
-    "--map", "region_map", type=_a_path, help="Region map of the rescue that made DRIVE, if not beside."
-)
-
-
 @click.command()
-@_drive
-@click.argument("out", metavar="OUT.qcow2", type=_a_path)
+@the_drive
+@click.argument("out", metavar="OUT.qcow2", type=a_path)
 @click.option("--level", type=click.IntRange(1, 19), default=1, show_default=True, help="How hard to compress.")
 @click.option("--part-size", metavar="SIZE", help="Keep it in files of that size, such as 4000MiB for small media.")
-@_verify
-@region_map
+@verifies
+@takes_map
 @click.option("--check-all", is_flag=True, help="Read all back that an interrupted image holds, before going on.")
-@_events
+@tells_events
 @keeps_records
-@_as_json
-@_answer
+@as_json_record
+@with_answer
 def image(
     answer: Answer,
     drive: str,
@@ -187,6 +172,9 @@ def image(
     as_json: bool,
 ) -> None:
     """Image a drive: used blocks only, read back, with a manifest; resumable."""
+    from neogenesis.bench.works import imaging
+    from neogenesis.core.image.make import ImageFiles
+
     parts = parse_size(part_size) if part_size else None
     places = event_places(events, as_json, [drive, str(out)], bench)
     done = imaging.make_image(drive, out, level, parts, places, bench, check, run, verify, check_all, region_map)
@@ -223,13 +211,13 @@ def image(
 )
 @grows
 @relocates
-@_resume
-@_verify
-@_events
-@_source
+@resumes
+@verifies
+@tells_events
+@source_now
 @click.option("--target", "now_targets", metavar="PATH", multiple=True, help="The new drive is here now, one for each.")
-@_as_json
-@_answer
+@as_json_record
+@with_answer
 def restore(
     answer: Answer,
     image_file: str,
@@ -249,6 +237,9 @@ def restore(
     as_json: bool,
 ) -> None:
     """Put an image onto one or several drives, reading it once."""
+    from neogenesis.bench.works import imaging
+    from neogenesis.core.plan import Policy
+
     policy = Policy(intent=intent, grow=growth(grow), relocate_table=relocate_table)
     image_now, onto = now_source or image_file, now_targets or targets
     if len(onto) != len(targets):
@@ -305,16 +296,16 @@ def _say_restored(found: Sequence[imaging.Restored], quiet: bool) -> None:
 
 
 @click.command()
-@_drive
+@the_drive
 @click.argument("target")
-@click.option("--map", "map_file", type=_a_path, required=True, help="The region map; a rescue goes on from it.")
+@click.option("--map", "map_file", type=a_path, required=True, help="The region map; a rescue goes on from it.")
 @writes_to_drives
 @click.option("--passes", default="", help="Some of matters,out,back,rest,edges,singles,again=N.")
-@_events
-@_source
-@_target
-@_as_json
-@_answer
+@tells_events
+@source_now
+@target_now
+@as_json_record
+@with_answer
 def rescue(
     answer: Answer,
     drive: str,
@@ -331,6 +322,9 @@ def rescue(
     as_json: bool,
 ) -> None:
     """Get what can be had from a failing drive; resumable."""
+    from neogenesis.bench.works import rescuing
+    from neogenesis.core.system import LostFile
+
     names, times_again = rescuing.parse_passes(passes)
     old, new = now_source or drive, now_target or target
     consent = agreed([new], tails, confirmed, check, bench)[0]
@@ -368,16 +362,16 @@ def _say_rescued(done: rescuing.Rescued, map_file: Path) -> None:
 
 
 @click.command()
-@_drive
-@click.argument("dest", type=_a_path)
+@the_drive
+@click.argument("dest", type=a_path)
 @click.option("--volume", type=int, help="Only this partition.")
 @click.option("--include", metavar="GLOB", multiple=True, help="Only files that fit, such as '*.jpg'.")
 @click.option("--exclude", metavar="GLOB", multiple=True, help="Leave out files that fit.")
-@region_map
-@_events
+@takes_map
+@tells_events
 @keeps_records
-@_as_json
-@_answer
+@as_json_record
+@with_answer
 def salvage(
     answer: Answer,
     drive: str,
@@ -393,6 +387,9 @@ def salvage(
     as_json: bool,
 ) -> None:
     """Copy files out of a drive with their checksums; resumable."""
+    from neogenesis.bench.works import rescuing
+    from neogenesis.core.system import LostFile
+
     quiet = _quiet(events, as_json)
 
     def tell(kinds: Sequence[tuple[str, int, int]]) -> None:

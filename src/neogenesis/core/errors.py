@@ -118,3 +118,12 @@ class Partial(NeogenesisError):
     """Done, but ranges of the source could not be read; they are listed."""
 
     exit_status = 4
+
+
+class OnlyChecked(NeogenesisError):
+    """Every gate is open, and nothing more was wanted."""
+
+    exit_status = 0
+
+    def __init__(self) -> None:
+        super().__init__("Every gate is open; nothing was written.")

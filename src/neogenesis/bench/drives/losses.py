@@ -10,6 +10,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from itertools import islice
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from blake3 import blake3
 
@@ -20,8 +21,9 @@ from neogenesis.core.extent import Extents
 from neogenesis.core.image import Qcow2Store
 from neogenesis.core.record import load
 from neogenesis.core.store import ReadableStore
-from neogenesis.core.transfer.manifest import load_manifest, load_manifest_head
-from neogenesis.core.transfer.regions import RegionMap
+
+if TYPE_CHECKING:  # where a record is found, what reads it is loaded
+    from neogenesis.core.transfer.regions import RegionMap
 
 _MOST_FILES = 512
 _HEAD_BYTES = 4096
@@ -36,6 +38,8 @@ def losses_of(opened: OpenDrive, name: str, region_map: Path | None = None) -> E
     `region_map` is named by a person: raises BadRecord when it cannot be read, Refused when it is of another drive.
     """
     if region_map is not None:
+        from neogenesis.core.transfer.regions import RegionMap
+
         found = load(region_map, RegionMap, "region map")
         if not _is_of(found, opened, name, named=True):
             raise Refused(
@@ -49,6 +53,8 @@ def losses_of(opened: OpenDrive, name: str, region_map: Path | None = None) -> E
         return own if own is not None else _by_manifest(opened.store, Path(name))
     folder = Path(name).parent
     for path in _records(folder, "map"):
+        from neogenesis.core.transfer.regions import RegionMap
+
         with suppress(NeogenesisError, ValueError):
             found = load(path, RegionMap, "region map")
             if _is_of(found, opened, name):
@@ -58,6 +64,8 @@ def losses_of(opened: OpenDrive, name: str, region_map: Path | None = None) -> E
 
 def _by_manifest(store: ReadableStore, image: Path) -> Extents | None:
     """By the name of the image; else by the checksums of it that stand in any manifest beside it."""
+    from neogenesis.core.transfer.manifest import load_manifest_head
+
     for path in (image.with_name(f"{image.name}.manifest.json"), *_records(image.parent, "manifest")):
         with suppress(NeogenesisError):
             head = load_manifest_head(path)
@@ -84,6 +92,8 @@ def _head_of(path: Path) -> bytes:
 
 def _sample_of(path: Path) -> list[tuple[int, int, bytes]]:
     """A few chunks of a manifest, those of zeros left out: they stand anywhere."""
+    from neogenesis.core.transfer.manifest import load_manifest
+
     chunks = [(c.start, c.end, c.digest) for c in load_manifest(path).chunks if any(c.digest)]
     return chunks[:: max(1, len(chunks) // _SAMPLES)]
 

@@ -5,11 +5,14 @@ from __future__ import annotations
 from functools import partial
 from importlib.resources import files
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.handed import hand_over
 from neogenesis.core.judgement import hand_in_judgement
-from neogenesis.core.plan.appliance import Appliance, read_appliance
+
+if TYPE_CHECKING:
+    from neogenesis.core.plan.appliance import Appliance
 
 _DATA = files("neogenesis").joinpath("data")
 _TEXTS = (
@@ -41,6 +44,8 @@ def appliance_names() -> tuple[str, ...]:
 
 def load_appliance(name: str) -> Appliance:
     """A device class by its name, or from a file `*.toml` of one's own; raises BadArgument or BadRecord."""
+    from neogenesis.core.plan.appliance import read_appliance  # with all of planning
+
     if name.endswith(".toml"):
         try:
             return read_appliance(Path(name).read_text("utf-8"), name)

@@ -3,7 +3,7 @@
 `claimed` is the only way to a drive that can be written; `allow_output` stands before every file that a person names.
 """
 
-from neogenesis.bench.register.claims import Asked, Claimed, OnlyChecked, claimed, refuse_kept, whose_drive
+from neogenesis.bench.register.claims import Asked, Claimed, claimed, refuse_kept, whose_drive
 from neogenesis.bench.register.consent import Consent, after_own_test
 from neogenesis.bench.register.outputs import allow_folder, allow_output, marked_picture
 from neogenesis.bench.register.register import Register, Writing, existing_register, open_register, register_of
@@ -12,7 +12,6 @@ __all__ = [
     "Asked",
     "Claimed",
     "Consent",
-    "OnlyChecked",
     "Register",
     "Writing",
     "after_own_test",

@@ -27,21 +27,12 @@ from neogenesis.bench.drives import (
 from neogenesis.bench.register.consent import Consent
 from neogenesis.bench.register.register import Register, Wish, open_register, refuse_sealed, refuse_written
 from neogenesis.core.drive import Drive, Sighting, is_blank, refuse_wrong_tail
-from neogenesis.core.errors import NeogenesisError, Refused
+from neogenesis.core.errors import NeogenesisError, OnlyChecked, Refused
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.survey.survey import table_mark
 from neogenesis.core.units import both_text
 from neogenesis.core.work import Confirmation, short_hash
 from neogenesis.core.work.confirmation import refuse_other_contents, refuse_other_drive, refuse_other_work
-
-
-class OnlyChecked(NeogenesisError):
-    """Every gate is open, and nothing more was wanted."""
-
-    exit_status = 0
-
-    def __init__(self) -> None:
-        super().__init__("Every gate is open; nothing was written.")
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,11 +16,11 @@ from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.work import Running, only_worker, run_work
-from neogenesis.bench.register import Consent, OnlyChecked, allow_output
+from neogenesis.bench.register import Consent, allow_output
 from neogenesis.bench.works.planning import load_plan, new_id, usable_target
 from neogenesis.bench.works.transferring import carry_out, final
 from neogenesis.core.drive import refuse_mounted, refuse_wrong_tail
-from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError
+from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError, OnlyChecked
 from neogenesis.core.image.make import Imaged, ImageFiles, ImageRun, UsedStore, ranges_in_use
 from neogenesis.core.plan import Plan, Policy, make_plan
 from neogenesis.core.record import save

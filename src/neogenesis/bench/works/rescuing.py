@@ -16,11 +16,11 @@ from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.work import Running, only_worker, run_work
-from neogenesis.bench.register import Asked, Consent, OnlyChecked, allow_folder, allow_output, claimed
+from neogenesis.bench.register import Asked, Consent, allow_folder, allow_output, claimed
 from neogenesis.bench.works.names import named, write_names
 from neogenesis.bench.works.planning import target_of
 from neogenesis.core.drive import Drive, Identity, refuse_mounted, refuse_wrong_tail
-from neogenesis.core.errors import BadArgument, Refused
+from neogenesis.core.errors import BadArgument, OnlyChecked, Refused
 from neogenesis.core.rescue import PASSES, MapEnds, Rescue, RescueMap, Rests, distrusted, load_map
 from neogenesis.core.salvage import Salvage, SalvageSummary, each_kind, wanted_files
 from neogenesis.core.store import LiveStore, WatchedStore

@@ -26,13 +26,13 @@ from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.work import Running, only_worker, run_work
-from neogenesis.bench.register import Asked, Consent, OnlyChecked, claimed
+from neogenesis.bench.register import Asked, Consent, claimed
 from neogenesis.bench.works.filling import filler_of
 from neogenesis.bench.works.names import named, write_names
 from neogenesis.bench.works.planning import hash_of, load_plan
 from neogenesis.bench.works.tools import FilesystemTools
 from neogenesis.core.drive import Drive, Sighting, refuse_wrong_tail
-from neogenesis.core.errors import BadRecord, NeogenesisError, Refused
+from neogenesis.core.errors import BadRecord, NeogenesisError, OnlyChecked, Refused
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.model import NOTHING, FreshSource
