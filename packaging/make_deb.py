@@ -5,7 +5,7 @@ Run by `make package` with the project's own Python.
 
 from __future__ import annotations
 
-import compileall
+import gzip
 import os
 import shutil
 import subprocess
@@ -13,6 +13,7 @@ import sys
 from pathlib import Path
 
 import click
+from slim import slim
 
 from neogenesis.cli.main import Commands
 
@@ -21,6 +22,12 @@ ROOT = Path(__file__).resolve().parents[1]
 SOURCE = ROOT / "packaging/deb"
 #: Only the installed program has a helper that asks for rights; the package has had two names.
 _ASKS_FOR_RIGHTS = "pkexec | policykit-1"
+#: Every Debian system has them, so no package may ask for them.
+_ALWAYS_THERE = ("util-linux",)
+#: How desktops know the program: the name of its entry, and of what is said about it.
+APPLICATION = "org.neogenesis.Neogenesis"
+MAINTAINER = "Neogenesis project <maintainers@neogenesis.invalid>"
+CHANGED = "Tue, 01 Dec 2026 12:00:00 +0000"
 ICON_SIZES = (16, 24, 32, 48, 64, 128, 256, 512)
 SHELLS = {
     "bash": "usr/share/bash-completion/completions/neogenesis",
@@ -57,7 +64,8 @@ def man_page(app: Commands, version: str) -> str:
 def run_time_packages() -> list[str]:
     """Debian packages that the program needs, as the list names them; those for its tests are left out."""
     text = (ROOT / "packaging/debian-packages.txt").read_text("utf-8").partition("# Tests")[0]
-    return [line for line in text.splitlines() if line and not line.startswith("#")] + [_ASKS_FOR_RIGHTS]
+    named = [line for line in text.splitlines() if line and not line.startswith("#")]
+    return [name for name in named if name not in _ALWAYS_THERE] + [_ASKS_FOR_RIGHTS, "libc6"]
 
 
 def build(out: Path) -> Path:
@@ -81,14 +89,15 @@ def build(out: Path) -> Path:
     ]
     subprocess.run([*pip, "--target", str(site), "-r", str(ROOT / "requirements/runtime.txt")], check=True)
     shutil.copytree(ROOT / "src/neogenesis", site / "neogenesis", ignore=shutil.ignore_patterns("__pycache__"))
-    compileall.compile_dir(str(site), quiet=2, stripdir=str(tree))
+    slim(site)
     _put(SOURCE / "neogenesis", tree / "usr/bin/neogenesis", 0o755)
     _put(ROOT / "src/neogenesis/data/neogenesis-health", tree / "usr/lib/neogenesis/neogenesis-health", 0o755)
-    _put(SOURCE / "neogenesis.desktop", tree / "usr/share/applications/neogenesis.desktop")
-    _put(SOURCE / "neogenesis.metainfo.xml", tree / "usr/share/metainfo/neogenesis.metainfo.xml")
+    _put(SOURCE / f"{APPLICATION}.desktop", tree / f"usr/share/applications/{APPLICATION}.desktop")
+    _put(SOURCE / f"{APPLICATION}.metainfo.xml", tree / f"usr/share/metainfo/{APPLICATION}.metainfo.xml")
     _put(SOURCE / "neogenesis.policy", tree / "usr/share/polkit-1/actions/neogenesis.policy")
-    _put(ROOT / "LICENSE", tree / "usr/share/doc/neogenesis/copyright")
-    _write(tree / "usr/share/man/man1/neogenesis.1", man_page(app, __version__))
+    _put(SOURCE / "overrides", tree / "usr/share/lintian/overrides/neogenesis")
+    _documents(tree / "usr/share/doc/neogenesis", __version__)
+    _pressed(tree / "usr/share/man/man1/neogenesis.1.gz", man_page(app, __version__))
     for shell, place in SHELLS.items():
         environment = {**os.environ, "_NEOGENESIS_COMPLETE": f"{shell}_source", "PYTHONPATH": str(site)}
         done = subprocess.run(
@@ -97,6 +106,16 @@ def build(out: Path) -> Path:
         _write(tree / place, done.stdout)
     _icons(tree / "usr/share/icons/hicolor")
     return _packed(out, tree, __version__)
+
+
+def _documents(folder: Path, version: str) -> None:
+    """The same pages as in the project, what changed, and whose it is."""
+    _put(SOURCE / "copyright", folder / "copyright")
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        _put(page, folder / page.name)
+    _pressed(folder / "changelog.gz", (ROOT / "CHANGELOG.md").read_text("utf-8"))
+    entry = f"neogenesis ({version}) stable; urgency=low\n\n  * See changelog.gz.\n\n -- {MAINTAINER}  {CHANGED}\n"
+    _pressed(folder / "changelog.Debian.gz", entry)
 
 
 def _icons(folder: Path) -> None:
@@ -108,7 +127,7 @@ def _icons(folder: Path) -> None:
     for size in ICON_SIZES:
         place = folder / f"{size}x{size}/apps/neogenesis.png"
         place.parent.mkdir(parents=True)
-        icon_pixmap("ship-wheel", size, "accent").save(str(place))
+        icon_pixmap("ship-wheel", size, "accent", ratio=1.0).save(str(place))
     del application
 
 
@@ -117,25 +136,29 @@ def _packed(out: Path, tree: Path, version: str) -> Path:
         ["dpkg", "--print-architecture"], capture_output=True, text=True, check=True
     ).stdout.strip()
     minor = sys.version_info.minor
+    for path in tree.rglob("*"):
+        path.chmod(0o755 if path.is_dir() or os.access(path, os.X_OK) else 0o644)
     kib = sum(p.stat().st_size for p in tree.rglob("*") if p.is_file()) // 1024
     fields = {
         "Package": "neogenesis",
         "Version": version,
         "Architecture": architecture,
-        "Maintainer": "The Neogenesis project <neogenesis@localhost>",
+        "Maintainer": MAINTAINER,
         "Section": "admin",
         "Priority": "optional",
         "Installed-Size": str(kib),
         # The packages inside are built for this Python, and load in no other.
         "Depends": ", ".join([f"python3 (>= 3.{minor})", f"python3 (<< 3.{minor + 1})", *run_time_packages()]),
         "Description": "moves a customer's system and data to a new storage drive\n"
-        " Surveys the old drive without writing to it, plans the new one, copies with checksums,\n"
-        " reads everything back, and keeps the records that prove it.",
+        " Surveys the old drive without writing to it, plans the new one, copies\n"
+        " with checksums, reads everything back, and keeps the records that prove it.",
     }
+    for script in ("postinst", "prerm"):
+        _put(SOURCE / script, tree / f"DEBIAN/{script}", 0o755)
     _write(tree / "DEBIAN/control", "".join(f"{name}: {value}\n" for name, value in fields.items()))
     package = out / f"neogenesis_{version}_{architecture}.deb"
     subprocess.run(
-        ["dpkg-deb", "--build", "--root-owner-group", "-Zzstd", "-z3", str(tree), str(package)],
+        ["dpkg-deb", "--build", "--root-owner-group", "-Zxz", "-z1", str(tree), str(package)],
         check=True,
         stdout=subprocess.DEVNULL,
     )
@@ -146,6 +169,12 @@ def _put(source: Path, place: Path, mode: int = 0o644) -> None:
     place.parent.mkdir(parents=True, exist_ok=True)
     shutil.copy(source, place)
     place.chmod(mode)
+
+
+def _pressed(place: Path, text: str) -> None:
+    """Compressed, and the same bytes each time."""
+    place.parent.mkdir(parents=True, exist_ok=True)
+    place.write_bytes(gzip.compress(text.encode("utf-8"), 9, mtime=0))
 
 
 def _write(place: Path, text: str) -> None:

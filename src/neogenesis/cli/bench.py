@@ -19,6 +19,7 @@ from neogenesis.bench.drives.diagnosis import health_of, reading_of
 from neogenesis.bench.drives.docks import SimulatedDocks
 from neogenesis.bench.register import allow_output, existing_register
 from neogenesis.bench.works.planning import load_plan
+from neogenesis.cli.options import bench_option
 from neogenesis.core.drive import Health, Sighting, judge
 from neogenesis.core.drive.holding import Holding, holding
 from neogenesis.core.errors import BadArgument, NeogenesisError
@@ -310,4 +311,22 @@ def bug_report(ticket: str, out: Path, force: bool, bench: str) -> None:
     click.echo(f"Written to {out}: {', '.join(names)}")
 
 
-COMMANDS = (drives, health, jobs, log, intake, slip, report, bug_report)
+@click.command()
+@bench_option
+@click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
+def doctor(bench: str, as_json: bool) -> None:
+    """Say what this machine can do for the bench, what will not work on it, and how that is had.
+
+    Example: neogenesis doctor
+    """
+    from neogenesis.bench.inside.doctor import examine
+
+    found = examine(bench)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    for item in found.items:
+        click.echo(f"{' ' if item.ok else '!'} {item.text} {item.do}".rstrip())
+
+
+COMMANDS = (doctor, drives, health, jobs, log, intake, slip, report, bug_report)

@@ -31,7 +31,7 @@ from neogenesis.core.errors import NeogenesisError, OnlyChecked
 _MODULES = {
     "planning": ("survey", "plan"),
     "works": ("transfer", "verify", "image", "restore", "rescue", "salvage"),
-    "bench": ("drives", "health", "jobs", "log", "intake", "slip", "report", "bug-report"),
+    "bench": ("doctor", "drives", "health", "jobs", "log", "intake", "slip", "report", "bug-report"),
     "looks": ("fills", "speed", "run-in"),
     "judging": ("fit", "decide", "swap"),
     "boot": ("forecast", "remedies", "remedy", "undo", "trial-boot"),

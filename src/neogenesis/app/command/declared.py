@@ -56,6 +56,7 @@ def declared(window: CommandedWindow) -> list[Action]:
         Action("smaller", "Smaller text", "Ctrl+-", "Window", lambda: look.scale(-1)),
         Action("library", "Library of images and packages", "Ctrl+Shift+I", "Window", sheets.show_library),
         Action("preferences", "Preferences", "Ctrl+,", "Window", sheets.show_preferences),
+        Action("doctor", "What this machine can do", "Shift+F1", "Window", sheets.show_doctor),
         Action("help", "Help for this stop", "F1", "Window", sheets.show_help),
         Action("quit", "Close the window; transfers go on", "Ctrl+Q", "Window", window.close),
     ]

@@ -73,6 +73,13 @@ class Sheets:
             window.news.rename(window.bench.name)
         window.appearance.keep(msgspec.structs.replace(settings, logbook=window.appearance.settings.logbook))
 
+    def show_doctor(self) -> None:
+        """What this machine can do, and what will not work on it."""
+        from neogenesis.app.shell.doctor import DoctorSheet
+
+        store = self._window.bench.store
+        self._open(DoctorSheet(self._window, self._window.bench.work, store.url or str(store.folder)))
+
     def show_library(self) -> None:
         """System images and packages of the bench, and what a source offers."""
         from neogenesis.app.library.model import LibraryModel

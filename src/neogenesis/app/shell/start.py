@@ -74,7 +74,7 @@ def _run(name: str, store: JobStore, docks: Docks, person: Path | None) -> int:
     signal.signal(signal.SIGINT, signal.SIG_DFL)  # everything is on disk already; Ctrl+C may end the window
     application = QApplication(sys.argv[:1])
     application.setApplicationName("Neogenesis")
-    application.setDesktopFileName("neogenesis")
+    application.setDesktopFileName("org.neogenesis.Neogenesis")
     window = MainWindow(Bench(name, store, docks, Work(), BenchClock(), person))
     handler = Handler(window)
     window.show()

@@ -19,7 +19,7 @@ from neogenesis.core.errors import BadRecord, Refused
 
 #: Asks by every way, keeps the time, and does nothing else; for those without the right to there is the installed one.
 _HELPER = Path(str(files("neogenesis").joinpath("data/neogenesis-health")))
-_INSTALLED = Path("/usr/lib/neogenesis/neogenesis-health")
+HELPER_INSTALLED = Path("/usr/lib/neogenesis/neogenesis-health")
 _RECORD = b"\x1e"  # RFC 7464
 _STALLS, _DISMISSED, _NOT_AUTHORISED = 124, 126, 127
 _refused = set[str]()  # drives that somebody would not let be asked: a prompt that was dismissed does not come back
@@ -51,9 +51,9 @@ def reading_of(name: str) -> HealthReading | None:
 
 def _from_utility(name: str) -> HealthReading | None:
     """Nobody is hurried who types a password: the helper keeps the time of each way itself."""
-    prompts = os.geteuid() != 0 and _INSTALLED.exists() and shutil.which("pkexec") is not None
+    prompts = os.geteuid() != 0 and HELPER_INSTALLED.exists() and shutil.which("pkexec") is not None
     if not (prompts and name in _refused):
-        asking = ["pkexec", str(_INSTALLED)] if prompts else ["sh", str(_HELPER)]
+        asking = ["pkexec", str(HELPER_INSTALLED)] if prompts else ["sh", str(_HELPER)]
         done = subprocess.run(
             [*asking, str(Path(name).absolute())], capture_output=True, check=False, stdin=subprocess.DEVNULL
         )

@@ -106,12 +106,17 @@ def try_drives(
     return run_trial(Trial(drives, machine, legacy, expect, screenshot=picture, live=True, keys=keys, tell=tell))
 
 
+def firmware_files() -> tuple[str, str] | None:
+    """The emulated firmware and its empty variables; None where the system has none."""
+    return next((pair for pair in _FIRMWARE if all(Path(p).is_file() for p in pair)), None)
+
+
 def run_trial(trial: Trial) -> TrialAnswer:
     """Start the drives and watch. Raises ToolFailed when the emulator is missing or does not run."""
     qemu = shutil.which("qemu-system-x86_64")
     if qemu is None:
         raise ToolFailed("The emulator qemu-system-x86_64 is missing; nothing was started.", "Install qemu-system-x86.")
-    firmware = next((pair for pair in _FIRMWARE if all(Path(p).is_file() for p in pair)), None)
+    firmware = firmware_files()
     if firmware is None and not trial.legacy:
         raise ToolFailed("The emulated firmware is missing; nothing was started.", "Install the package ovmf.")
     if trial.machine is not None and trial.machine.architecture not in (None, "x86_64", "amd64", "x64", "x86"):

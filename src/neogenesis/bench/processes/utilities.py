@@ -10,7 +10,7 @@ from contextlib import contextmanager
 
 from neogenesis.core.errors import ToolFailed
 
-_PACKAGES = {
+PACKAGES = {
     "ntfsresize": "ntfs-3g",
     "ntfsfix": "ntfs-3g",
     "mkntfs": "ntfs-3g",
@@ -50,7 +50,7 @@ def find_tool(name: str) -> str:
     found = shutil.which(name) or shutil.which(name, path=_PLACES)
     if not found:
         raise ToolFailed(
-            f"The utility {name} is missing; nothing was written.", f"Install the package {_PACKAGES.get(name, name)}."
+            f"The utility {name} is missing; nothing was written.", f"Install the package {PACKAGES.get(name, name)}."
         )
     return found
 
