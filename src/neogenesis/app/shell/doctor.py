@@ -20,7 +20,7 @@ class DoctorSheet(QDialog):
         self.found: Examined | None = None
         self.setWindowTitle(tr("This machine"))
         self.setModal(True)
-        self.resize(look().px(760), look().px(620))
+        self.resize(look().px(760), look().px(680))
         self.summary = label("", "title", wrap=True)
         self._rows = QVBoxLayout()
         self._rows.setSpacing(look().px(12))
@@ -29,6 +29,7 @@ class DoctorSheet(QDialog):
         self.again = button(tr("Look again"), self.refresh)
         self.copy = button(tr("Copy"), self._copy)
         close = button(tr("Close"), self.accept, "main")
+        close.setFocus()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(*(look().px(22),) * 4)
         layout.setSpacing(look().px(14))
@@ -53,7 +54,7 @@ class DoctorSheet(QDialog):
         self.summary.setText(
             tr("Everything that the program can use is there.")
             if found.is_well
-            else tr("Not all will work here: {0} of {1} are missing.").format(missing, len(found.items))
+            else tr("Not everything will work here: missing {0} of {1}.").format(missing, len(found.items))
         )
         for item in found.items:
             self._rows.addWidget(notice("good" if item.ok else "caution", item.text, item.do))

@@ -201,7 +201,8 @@ def _emulator(bench: str) -> Iterator[Item]:
 
 
 def _room(bench: str) -> Iterator[Item]:
-    for code, folder in (("room-work", Path(tempfile.gettempdir())), ("room-bench", _first_there(bench_folder()))):
+    own = Path(bench) if bench and "://" not in bench else bench_folder()
+    for code, folder in (("room-work", Path(tempfile.gettempdir())), ("room-bench", _first_there(own.absolute()))):
         try:
             free = shutil.disk_usage(folder).free
         except OSError:
