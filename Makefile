@@ -33,7 +33,7 @@ test: lint
 # Long random journeys: state machines, random drives, faulty drives.
 test-long: $(STAMP)
 	NEOGENESIS_LONG=1 NEOGENESIS_RANDOM_DRIVES=40 $(VENV)/bin/pytest --timeout 3000 \
-		tests/test_states.py tests/test_states_trust.py tests/test_states_device.py tests/test_states_window.py tests/test_random_drives.py tests/test_faulty.py \
+		tests/test_states.py tests/test_states_trust.py tests/test_states_device.py tests/test_states_window.py tests/test_random_drives.py tests/test_faulty.py tests/test_dying.py \
 		tests/test_boot.py tests/test_reinstall.py tests/test_window_job.py tests/test_window_looks.py tests/test_package.py tests/test_media.py
 
 # Breaks the source in a copy, one thing after the other; each must be caught by a test.
