@@ -19,13 +19,13 @@ import pytest
 
 from neogenesis.bench.drives import insertion_of, open_sealed
 from neogenesis.bench.records.opening import open_records
-from neogenesis.bench.register import Consent, OnlyChecked, claimed, open_register
+from neogenesis.bench.register import Consent, claimed, open_register
 from neogenesis.bench.register.claims import Asked
 from neogenesis.bench.register.register import Wish
 from neogenesis.bench.register.statements_sql import REVISION
 from neogenesis.core.drive import Identity, Sighting, is_one
 from neogenesis.core.drive.holding import Holding, holding
-from neogenesis.core.errors import NeogenesisError, Refused
+from neogenesis.core.errors import NeogenesisError, OnlyChecked, Refused
 from neogenesis.core.job import Job
 from neogenesis.core.job.migrations import _newest
 from neogenesis.core.record import save, to_json
