@@ -97,7 +97,7 @@ def test_installed_into_a_clean_system_it_does_its_work_without_rights(package: 
     clean = {"PATH": "/usr/bin:/bin", "HOME": "/home/bench", "QT_QPA_PLATFORM": "offscreen"}
 
     def inside(*order: str, status: int = 0) -> str:
-        command = ["chroot", "--userspec=1000:1000", root, "env", "--chdir=/home/bench", *order]
+        command = ["/usr/sbin/chroot", "--userspec=1000:1000", root, "env", "--chdir=/home/bench", *order]
         done = subprocess.run(command, env=clean, capture_output=True, text=True)
         assert done.returncode == status, done.stderr
         return done.stdout

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import said, tr
@@ -39,9 +39,13 @@ class EndedPage(QWidget):
         self.tail.textChanged.connect(lambda _: self.show_start())
         self._ask = label("")
         self.resume = button("", self._resume, "write")
+        tip = tr("Then what was copied before is not compared with it")
+        self.unused = QCheckBox(tr("The old drive was not used since"))
+        self.unused.setToolTip(tip)
         self.resume_row = QWidget()
         line = FlowRow(look().px(12))
         line.group(self._ask, self.tail)
+        line.addWidget(self.unused)
         line.addWidget(self.resume)
         self.resume_row.setLayout(line)
         self.fill, self.files = FillCanvas(), LostFiles()
@@ -68,8 +72,9 @@ class EndedPage(QWidget):
 
     def _resume(self) -> None:
         if self.resume.isEnabled():
-            if self._model.start(self.tail.text().strip(), self._model.verify):
+            if self._model.start(self.tail.text().strip(), self._model.verify, self.unused.isChecked()):
                 self.tail.clear()
+                self.unused.setChecked(False)
                 self.begun.emit()
             else:
                 self.show_start()
@@ -157,6 +162,7 @@ class EndedPage(QWidget):
         self.sentence.setText(why or said(model.sentence))
         text = tr("Go on onto {0}") if model.can_resume else tr("Start over onto {0}")
         self.resume.setText(text.format(model.target_name))
+        self.unused.setVisible(model.can_resume and model.plan is not None and model.plan.intent != "fresh")
         self.resume.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))
 
 

@@ -252,8 +252,10 @@ class TransferModel(QObject):
         self._session.record("parting", self.parting.text)
         self.changed.emit()
 
-    def start(self, tail: str, verify: Verify = "full") -> bool:
+    def start(self, tail: str, verify: Verify = "full", unused: bool = False) -> bool:
         """Start or resume the worker, with what was confirmed; nothing while a gate is closed.
+
+        `unused`: somebody says that the old drive was not used since it was stopped, so it is not compared.
 
         It is on record before the worker is there: where the logbook takes nothing, nothing begins.
         """
@@ -280,6 +282,7 @@ class TransferModel(QObject):
                 verify=verify,
                 run=confirmed.run,
                 work=confirmed.work,
+                **({"unused": True} if resume and unused else {}),
                 **({} if resume else {"planned": {"copy": _spread(plan.estimate)}}),
             )
         except NeogenesisError as error:
@@ -294,7 +297,9 @@ class TransferModel(QObject):
             self._read_events()
             self.progress = replace(self.progress, outcome=None)
         found = (self._session.place("old"), self._session.place("new"))
-        self._process = begun.start_worker(self.path, tail, path, self._session.records_place, resume, verify, found)
+        self._process = begun.start_worker(
+            self.path, tail, path, self._session.records_place, resume, verify, found, unused
+        )
         with suppress(BadRecord):  # then other windows know it by its lock, a moment later
             save(self._worker_path, BegunBy(run=self._run, process=process_name(self._process.pid)))
         self.state = "starting"

@@ -13,11 +13,19 @@ from neogenesis.core.work.journal import belongs_to
 
 
 def start_worker(
-    plan: Path, tail: str, confirmed: Path, bench: str, resume: bool, verify: Verify, found: tuple[str, str]
+    plan: Path,
+    tail: str,
+    confirmed: Path,
+    bench: str,
+    resume: bool,
+    verify: Verify,
+    found: tuple[str, str],
+    unused: bool = False,
 ) -> subprocess.Popen[bytes]:
     """Start a transfer that outlives this process; its last words go to `NAME.errors` beside the plan.
 
-    `confirmed` is the record of what was agreed to, `found` says where the old and the new drive are now.
+    `confirmed` is the record of what was agreed to, `found` says where the old and the new drive are now. `unused`:
+    a person says that the old drive was not used since it was stopped.
     """
     arguments = ["transfer", str(plan), "--confirm", tail, "--verify", verify]
     arguments += ["--confirmed", str(confirmed), "--bench", bench]
@@ -26,6 +34,8 @@ def start_worker(
         arguments += ["--source", source]
     if target:
         arguments += ["--target", target]
+    if resume and unused:
+        arguments += ["--unused-since"]
     return start_command([*arguments, "--resume"] if resume else arguments, plan.with_name(f"{plan.stem}.errors"))
 
 
