@@ -35,6 +35,7 @@ test-long: $(STAMP)
 	NEOGENESIS_LONG=1 NEOGENESIS_RANDOM_DRIVES=40 $(VENV)/bin/pytest --timeout 3000 \
 		tests/test_states.py tests/test_states_trust.py tests/test_states_device.py tests/test_states_window.py tests/test_random_drives.py tests/test_faulty.py tests/test_dying.py \
 		tests/test_boot.py tests/test_reinstall.py tests/test_window_job.py tests/test_window_looks.py tests/test_package.py tests/test_media.py
+	NEOGENESIS_LONG=1 $(VENV)/bin/pytest --timeout 3000 -m long
 
 # Breaks the source in a copy, one thing after the other; each must be caught by a test.
 test-mutants: $(STAMP)

@@ -44,9 +44,22 @@ settings.register_profile(
 settings.load_profile("house")
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The longest first, so that no worker waits for the last one."""
+#: Long journeys and further variants of what others show as well: run by `make test-long`, or by their names.
+_LONG = frozenset((Path(__file__).parent / "data/long.txt").read_text("utf-8").split("\n"))
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """The longest first, so that no worker waits for the last one; those that take too long only when asked for."""
     items.sort(key=lambda item: item.get_closest_marker("timeout") is None)
+    left_out = []
+    for item in items:
+        if item.nodeid in _LONG:
+            item.add_marker("long")
+            left_out.append(item)
+    asked = os.environ.get("NEOGENESIS_LONG") or any(Path(a.partition("::")[0]).suffix for a in config.args)
+    if left_out and not asked:
+        config.hook.pytest_deselected(items=left_out)
+        items[:] = [item for item in items if item.nodeid not in _LONG]
 
 
 @pytest.fixture(scope="session")

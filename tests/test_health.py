@@ -225,7 +225,7 @@ def prompted(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[
     (tmp_path / "pkexec").chmod(0o755)
     (tmp_path / "seconds").write_text("0")
     monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
-    monkeypatch.setattr(diagnosis, "_INSTALLED", _HELPER)
+    monkeypatch.setattr(diagnosis, "HELPER_INSTALLED", _HELPER)
     monkeypatch.setattr(os, "geteuid", lambda: 1000)
     diagnosis._refused.clear()
     device = run("losetup", "--find", "--show", blank(tmp_path / "d.img", 8)).strip()

@@ -21,7 +21,7 @@ from neogenesis.core.transfer.same import Copied, changed_since
 from neogenesis.core.work.chunks import ChunkLog
 from tests.drives import LINUX, MIB, Part, blank, make_drive, run, simulated
 
-SIZE = 96
+SIZE = 48
 
 
 @pytest.fixture
@@ -62,7 +62,7 @@ def overwrite(device: str, *places: int) -> None:
 def test_a_resumed_copy_is_of_one_state(intent: str, loop: str, tmp_path: Path, neogenesis: Any) -> None:
     blank(tmp_path / "new.img", SIZE)
     new = simulated(
-        tmp_path / "new.drive.json", "new.img", serial="HD5-0000NEW1", write={"bytes_per_s": 1.5e7}, clock="real"
+        tmp_path / "new.drive.json", "new.img", serial="HD5-0000NEW1", write={"bytes_per_s": 1.2e7}, clock="real"
     )
     plan = tmp_path / "p.json"
     neogenesis("plan", loop, new, "--intent", intent, "-o", plan)
@@ -84,7 +84,7 @@ def test_a_resumed_copy_is_of_one_state(intent: str, loop: str, tmp_path: Path, 
 def test_a_person_may_say_that_nobody_used_it(loop: str, tmp_path: Path, neogenesis: Any) -> None:
     blank(tmp_path / "new.img", SIZE)
     new = simulated(
-        tmp_path / "new.drive.json", "new.img", serial="HD5-0000NEW1", write={"bytes_per_s": 1.5e7}, clock="real"
+        tmp_path / "new.drive.json", "new.img", serial="HD5-0000NEW1", write={"bytes_per_s": 1.2e7}, clock="real"
     )
     neogenesis("plan", loop, new, "--intent", "exact", "-o", tmp_path / "p.json")
     order = ["transfer", tmp_path / "p.json", "--confirm", "NEW1"]

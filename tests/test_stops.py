@@ -30,10 +30,10 @@ def shell(line: str, folder: Path) -> tuple[list[int], str]:
 @pytest.fixture
 def planned(tmp_path: Path, neogenesis: Any) -> Path:
     """A plan between a drive that takes its time and a new one."""
-    (tmp_path / "old.img").write_bytes(os.urandom(24 * MIB))
+    (tmp_path / "old.img").write_bytes(os.urandom(16 * MIB))
     read = {"bytes_per_s": 4e6}
     old = simulated(tmp_path / "old.drive.json", "old.img", serial="HD5-00000OLD", read=read, clock="real")
-    neogenesis("plan", old, blank(tmp_path / "new.img", 24), "--intent", "exact", "-o", tmp_path / "p.json")
+    neogenesis("plan", old, blank(tmp_path / "new.img", 16), "--intent", "exact", "-o", tmp_path / "p.json")
     return tmp_path
 
 
