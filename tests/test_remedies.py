@@ -188,7 +188,8 @@ def test_records_that_do_not_hold_together_and_wrong_words(tmp_path: Path, neoge
     with pytest.raises(BadArgument, match="is there already"):
         apply_remedy("restamp-table", str(one), Consent("-one"), record)
     assert "no remedy" in neogenesis("remedy", "pray", one, "--confirm", "-one", status=2).stderr
-    assert "nothing to mend" in neogenesis("remedy", "startup-partition", one, "--confirm", "-one", status=3).stderr
+    order = ["remedy", "startup-partition", one, "--confirm", "-one", "--record", tmp_path / "s.undo"]
+    assert "nothing to mend" in neogenesis(*order, status=3).stderr
     assert one.read_bytes() == after and "nothing to mend" in neogenesis("remedies", one).stdout.lower()
 
 
