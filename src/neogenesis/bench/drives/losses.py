@@ -136,4 +136,6 @@ def _lost_of(found: RegionMap) -> Extents:
         if start != at or end <= start:
             raise BadRecord(f"The region map is damaged at byte {at}.", "Restore a copy.")
         at = end
+    if at != found.size_bytes:
+        raise BadRecord(f"The region map is damaged at byte {at}.", "Restore a copy.")
     return Extents.of((start, end) for start, end, state in found.regions if state != "read")
