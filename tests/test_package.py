@@ -89,8 +89,8 @@ def test_installed_into_a_clean_system_it_does_its_work_without_rights(package: 
     run("tar", "--extract", "--file", packed, "--directory", root, "--exclude=./dev/*")
     for name, minor, major in (("fuse", "10", "229"), ("null", "1", "3"), ("urandom", "1", "9")):
         run("mknod", "-m", "666", root / "dev" / name, "c", minor, major)
+    run("/usr/sbin/chroot", root, "useradd", "--create-home", "--uid", "1000", "bench")
     home = root / "home/bench"
-    home.mkdir(parents=True)
     make_drive(home / "old.img", 60, [Part(40, LINUX, "ext4", "home", {"keeper/log.txt": b"x" * 999})])
     blank(home / "new.img", 90)
     run("chown", "--recursive", "1000:1000", home)
