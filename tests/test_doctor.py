@@ -19,6 +19,7 @@ from neogenesis.app.shell.doctor import DoctorSheet
 from neogenesis.app.shell.window import MainWindow
 from neogenesis.bench.inside import doctor
 from neogenesis.bench.inside.doctor import examine
+from neogenesis.bench.processes.reader import ReaderProcess, reader_answers
 
 
 def items(**environment: str) -> dict[str, dict[str, Any]]:
@@ -77,3 +78,10 @@ def test_the_sheet_says_the_same(small_bench: Path, open_window: Callable[[Path]
     assert clipboard is not None and clipboard.text().count("\n") == len(sheet.found.items) - 1
     assert {item.code: item.ok for item in sheet.found.items}["register"]
     sheet.accept()
+
+
+def test_a_reader_that_does_not_start_is_no_reader(monkeypatch: pytest.MonkeyPatch) -> None:
+    assert reader_answers()
+    for broken in ("/bin/true", "/nonexistent"):
+        monkeypatch.setattr("neogenesis.bench.processes.reader.sys.executable", broken)
+        assert not ReaderProcess().answers()

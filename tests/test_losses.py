@@ -148,6 +148,35 @@ def test_damaged_maps_beside_an_image_are_passed_over(rescued: Path, tmp_path: P
     assert inherited(neogenesis, rescued)
 
 
+def test_a_named_map_that_is_damaged_is_refused(rescued: Path, tmp_path: Path, neogenesis: Any) -> None:
+    good = json.loads((tmp_path / "m.json").read_bytes())
+    for change in ({"samples": [[0, 4096, "zz"]]}, {"samples": [[0, 1 << 60, "00" * 32]]}, {"regions": []}):
+        (tmp_path / "bad.json").write_text(json.dumps({**good, **change}))
+        told = neogenesis("survey", rescued, "--map", tmp_path / "bad.json", status=3).stderr
+        assert "region map" in told
+
+
+def test_the_old_drive_under_another_name_is_not_what_was_made_of_it(
+    made: tuple[Path, tuple[int, int]], tmp_path: Path, neogenesis: Any
+) -> None:
+    """A raw image has no serial, and its contents are those of its rescue: it has something where that has nothing."""
+    run("cp", "--sparse=always", made[0], tmp_path / "one.img")
+    order = ["--map", tmp_path / "m.json", "--confirm", "aved"]
+    neogenesis("rescue", tmp_path / "one.img", tmp_path / "saved.img", *order)
+    begun = json.loads((tmp_path / "m.json").read_bytes())
+    bad = made[1]  # as if it had been cut off before this was tried
+    begun["regions"] = [[0, bad[0], "read"], [*bad, "untried"], [bad[1], begun["size_bytes"], "read"]]
+    (tmp_path / "m.json").write_text(json.dumps(begun))
+    with (tmp_path / "saved.img").open("r+b") as file:
+        file.seek(bad[0])
+        file.write(bytes(bad[1] - bad[0]))
+    (tmp_path / "one.img").rename(tmp_path / "two.img")
+    assert inherited(neogenesis, tmp_path / "saved.img") and inherited(neogenesis, tmp_path / "two.img") is None
+    neogenesis("rescue", tmp_path / "two.img", tmp_path / "saved.img", *order, "--source", tmp_path / "two.img")
+    assert (tmp_path / "saved.img").read_bytes() == made[0].read_bytes()
+    assert inherited(neogenesis, tmp_path / "saved.img") is None
+
+
 def test_a_lost_folder_is_no_whole_salvage(tmp_path: Path, neogenesis: Any) -> None:
     """Nothing that is named was lost, but names were: the salvage does not end as if all were well."""
     files = {"home/a/letter.txt": b"words", "home/b/other.txt": b"more"}

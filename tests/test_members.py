@@ -12,8 +12,10 @@ from typing import Any
 
 import pytest
 
-from neogenesis.core.filesystem.members import member_in
+from neogenesis.core.filesystem import read_volume
+from neogenesis.core.filesystem.members import Member
 from neogenesis.core.store import MemoryStore
+from neogenesis.core.transfer import load_manifest
 from tests.drives import MIB, blank, is_blank, run, simulated
 
 QUIET = ["--config", 'devices { filter=["a|/dev/loop|","r|.*|"] }']
@@ -155,6 +157,29 @@ def test_a_whole_set_is_copied_by_one_plan(kind: str, tmp_path: Path, neogenesis
 
 
 @pytest.mark.loop
+def test_each_drive_of_a_set_names_its_own_losses(tmp_path: Path, neogenesis: Any) -> None:
+    """The second drive has lost something: it is told with its place on that one, and no file of the first is blamed."""
+    olds = [drive_of(v, tmp_path / f"old{n}.img") for n, v in enumerate(md(tmp_path, 2))]
+    bad = [10 * MIB, 10 * MIB + 512]
+    for number in (0, 1):
+        read = {"unreadable": [bad] if number else []}
+        simulated(tmp_path / f"old{number}.drive.json", f"old{number}.img", serial=f"HD5-0000OLD{number}", read=read)
+        blank(tmp_path / f"n{number}.img", olds[0].stat().st_size // MIB)
+        simulated(tmp_path / f"new{number}.drive.json", f"n{number}.img", serial=f"HD5-0000NEW{number}")
+    pair = f"{tmp_path / 'old1.drive.json'}={tmp_path / 'new1.drive.json'}"
+    first = (tmp_path / "old0.drive.json", tmp_path / "new0.drive.json")
+    neogenesis("plan", *first, "--with", pair, "--intent", "exact", "-o", tmp_path / "p.json")
+    order = ["transfer", tmp_path / "p.json", "--confirm", "NEW0", "--confirm", "NEW1"]
+    ended = json.loads(neogenesis(*order, "--json", status=4).stdout)
+    assert ended["lost"] == [bad] and ended["lost_files"] == []
+    assert load_manifest(tmp_path / "p.manifest.json").head.lost == ()
+    assert load_manifest(tmp_path / "p.drive-2.manifest.json").head.lost == (tuple(bad),)
+    before = {p: p.read_bytes() for p in tmp_path.glob("p.*") if p.is_file() and p.suffix != ".lock"}
+    assert "Every gate is open" in neogenesis(*order, "--resume", "--check").stdout
+    assert before == {p: p.read_bytes() for p in before}  # a check leaves every record as it is
+
+
+@pytest.mark.loop
 def test_strangers_are_no_set(tmp_path: Path, neogenesis: Any) -> None:
     one = drive_of(md(tmp_path, 2)[0], tmp_path / "old0.img")
     other = drive_of(md(tmp_path, 2, uuid.UUID(int=9).bytes)[1], tmp_path / "old1.img")
@@ -167,19 +192,31 @@ def test_strangers_are_no_set(tmp_path: Path, neogenesis: Any) -> None:
 
 
 def test_damaged_superblocks_name_no_set(tmp_path: Path) -> None:
-    """What stands in them is a customer's: nothing raises, and no count is believed."""
+    """What stands in them is a customer's: nothing raises, no count is believed, and none passes for a whole set."""
     whole = md(tmp_path, 2)[0].read_bytes()
-    for at in range(4096, 4096 + 272, 2):
+    assert read_volume(MemoryStore(8192, 512)).member is None
+    for at in range(4100, 4096 + 272, 2):
         store = MemoryStore(len(whole), 512)
         store.write(0, whole[:at] + b"\xff\xff" + whole[at + 2 :])
-        found = member_in(store, "raid")
-        assert found is None or len(found.everyone) <= 64
-    for kind in ("btrfs", "lvm", "raid", "xfs"):
-        assert member_in(MemoryStore(8192, 512), kind) is None
+        found = read_volume(store).member
+        assert found is not None and found.count <= 1024
+        assert not found.is_alone and found.fellows
     label = bytearray(512)
     label[:8], label[20:24], label[24:32] = b"LABELONE", struct.pack("<I", 32), b"LVM2 001"
     label[32:64] = b"A" * 32
     for rest in (b"\xff" * 400, bytes(400), struct.pack("<QQQQQQQ", 1 << 62, 1, 1, 0, 0, 1 << 60, 1 << 60)):
         store = MemoryStore(MIB, 512)
         store.write(512, bytes(label[:64]) + rest[:400])
-        assert member_in(store, "lvm") is None
+        found = read_volume(store).member
+        assert found is not None and found.unnamed == 1 and not found.is_alone  # whose it is cannot be told
+
+
+def test_devices_with_gaps_in_their_numbers_are_a_set() -> None:
+    """Numbers are given out once: a device that was added later has another than its place."""
+    one, third = (
+        Member(kind="btrfs", set_id="s", own=f"device {n}", everyone=(f"device {n}",), unnamed=1) for n in (1, 3)
+    )
+    assert one.missing(frozenset({third.own})) == third.missing(frozenset({one.own})) == ()
+    assert one.missing(frozenset()) == ("another one",) and one.count == 2 and one.fellows == ("another one of s",)
+    spare = Member(kind="raid", set_id="s", own="a spare drive", everyone=("drive 1", "drive 2"))
+    assert spare.missing(frozenset({"drive 1"})) == ("drive 2",) and not spare.is_alone

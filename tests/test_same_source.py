@@ -149,3 +149,10 @@ def test_sets_say_what_they_hold() -> None:
         rows = np.array([(s := rng.randrange(110), s + rng.randrange(1, 12)) for _ in range(20)], dtype=np.int64)
         assert some.contain(rows).tolist() == [set(range(s, e)) <= inside for s, e in rows.tolist()]
         assert some.touch(rows).tolist() == [bool(set(range(s, e)) & inside) for s, e in rows.tolist()]
+
+
+def test_lost_places_are_known_where_they_went() -> None:
+    copied = Copied(((1000, 500, 0), (2000, 500, 700)), NONE)
+    assert copied.there(Extents.of([(100, 200), (400, 800), (1150, 1300)])) == Extents.of(
+        [(1100, 1200), (1400, 1500), (2000, 2100), (2450, 2500)]
+    )

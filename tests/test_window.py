@@ -105,9 +105,13 @@ def test_worker_killed_under_the_window_and_resumed(small_bench: Path, open_wind
     slow(small_bench, 5e8)
     qtbot.keyClicks(view.ended.tail, "41F2")
     assert view.ended.resume.isEnabled() and view.ended.resume.text().startswith("Go on")
+    assert view.ended.unused.isVisible() and not view.ended.unused.isChecked()
+    view.ended.unused.click()
     qtbot.mouseClick(view.ended.resume, Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: job.transfer.state == "done", timeout=60_000)
     assert [e.kind for e in job.log()].count("transfer-done") == 1
+    assert [e.figures.get("unused") for e in job.log() if e.kind == "transfer-start"] == [None, True]
+    assert '["unused"]' in job.transfer.files.journal.read_text()
     for number, kind in ((2, "ntfs"), (4, "ext4")):
         check_volume(small_bench / "new.img", *spans(small_bench / "new.img")[number], kind, small_bench)
 

@@ -34,11 +34,15 @@ from neogenesis.bench.processes import worker
 from neogenesis.bench.processes.clock import BenchClock
 from neogenesis.bench.records.opening import open_records
 from neogenesis.bench.works.planning import load_plan
+from neogenesis.core.drive import Identity
 from neogenesis.core.errors import BadArgument, BadRecord
 from neogenesis.core.job import Job
 from neogenesis.core.job.ticket import LONGEST, checked_ticket, folder_name
+from neogenesis.core.record import load
 from neogenesis.core.reinstall.afterwards import after_steps
 from neogenesis.core.transfer import RunFiles
+from neogenesis.core.transfer.manifest import save_manifest
+from neogenesis.core.transfer.regions import RegionMap, save_regions
 from tests.boots import BY_FILE, drive, loader
 from tests.drives import blank, data_hash, run, set_docks, simulated
 from tests.test_window import plan, slow, survey, texts, transfer_view
@@ -216,6 +220,13 @@ def test_a_record_of_another_job_is_not_taken_for_this_ones(small_bench: Path, o
     assert json.loads((own / "plan.json").read_bytes())["ticket"] == "T-7"
     window.bench.add_job(Job(ticket="T-8", customer="c", machine="m"))
     other = window.bench.store.dossier("T-8")
+    save_manifest(own / "a.manifest.json", {"size_bytes": 0}, ())
+    save_regions(own / "a.regions.json", 0, (), Identity(), Identity())
+    for name in ("a.manifest.json", "a.regions.json"):
+        assert json.loads((own / name).read_bytes())["ticket"] == "T-7"
+    shutil.copy(own / "a.regions.json", other / "a.regions.json")
+    with pytest.raises(BadRecord, match="of the job T-7"):
+        load(other / "a.regions.json", RegionMap, "region map")
     shutil.copy(own / "plan.json", other / "plan.json")
     with pytest.raises(BadRecord, match="of the job T-7, and lies in the dossier of T-8"):
         load_plan(other / "plan.json")

@@ -132,8 +132,9 @@ def main() -> None:
         _failed(f"{error.format_message()} See “neogenesis --help”.", status, anywhere, log)
     except (click.Abort, KeyboardInterrupt, _AskedToStop):
         status = 6
-        answer.fail(status, "stopped", "Stopped before anything was written.", "")
-        _failed("Stopped before anything was written.", status, anywhere, log)
+        text = "Stopped, as it was asked to; what had not ended has to be begun again."
+        answer.fail(status, "stopped", text, "")
+        _failed(text, status, anywhere, log)
     except Exception as error:  # noqa: BLE001 - the outermost boundary: a bug becomes one line
         status = 1
         text = f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "

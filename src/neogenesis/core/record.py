@@ -106,7 +106,7 @@ def load(path: Path, kind: type[T], what: str) -> T:
             f"The {what} “{path}” cannot be read ({error.strerror}); nothing was written.", "Check the name."
         ) from error
     found = from_json(text, kind, f"{what} “{path.name}”")
-    _refuse_strange(path, text, what)
+    refuse_strange(path, text, what)
     return found
 
 
@@ -142,7 +142,7 @@ def _owned(record: Any, owner: str) -> bytes:
     return msgspec.json.format(b'{"ticket":' + msgspec.json.encode(owner) + b"," + text[1:], indent=2) + b"\n"
 
 
-def _refuse_strange(path: Path, text: bytes, what: str) -> None:
+def refuse_strange(path: Path, text: bytes, what: str) -> None:
     """Raises BadRecord for a record of one job in the dossier of another."""
     try:
         written_for = _owner.decode(text).ticket if b'"ticket"' in text[:_HEAD_BYTES] else ""

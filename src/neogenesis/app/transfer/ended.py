@@ -39,13 +39,10 @@ class EndedPage(QWidget):
         self.tail.textChanged.connect(lambda _: self.show_start())
         self._ask = label("")
         self.resume = button("", self._resume, "write")
-        tip = tr("Then what was copied before is not compared with it")
-        self.unused = QCheckBox(tr("The old drive was not used since"))
-        self.unused.setToolTip(tip)
+        self.unused = QCheckBox(tr("Nobody used the old drive since: do not compare it with what was copied"))
         self.resume_row = QWidget()
         line = FlowRow(look().px(12))
         line.group(self._ask, self.tail)
-        line.addWidget(self.unused)
         line.addWidget(self.resume)
         self.resume_row.setLayout(line)
         self.fill, self.files = FillCanvas(), LostFiles()
@@ -65,6 +62,7 @@ class EndedPage(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addLayout(columns, 1)
         layout.addWidget(self.sentence)
+        layout.addWidget(self.unused)
         layout.addWidget(self.resume_row)
 
     def main_widget(self) -> QWidget:
@@ -162,7 +160,8 @@ class EndedPage(QWidget):
         self.sentence.setText(why or said(model.sentence))
         text = tr("Go on onto {0}") if model.can_resume else tr("Start over onto {0}")
         self.resume.setText(text.format(model.target_name))
-        self.unused.setVisible(model.can_resume and model.plan is not None and model.plan.intent != "fresh")
+        copies = model.plan is not None and model.plan.intent != "fresh"
+        self.unused.setVisible(copies and model.can_resume)
         self.resume.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))
 
 

@@ -83,15 +83,17 @@ def open_source(
     sector_size: int | None = None,
     grip: Grip = "share",
     region_map: Path | None = None,
+    own_map: Path | None = None,
     lost: Extents | None = None,
 ) -> OpenDrive:
     """As `open_sealed`, for what is read in the place of an old drive: what an image or a rescue lost is lost here too.
 
-    `lost` is what is known of that already. Raises BadRecord or Refused for a `region_map` that does not tell of it.
+    `region_map` and `own_map` as in `losses_of`; `lost` is what is known already. Raises BadRecord or Refused for a
+    `region_map` that does not tell of it.
     """
     opened = open_sealed(name, sector_size, grip)
     try:
-        found = losses_of(opened, name, region_map)
+        found = losses_of(opened, name, region_map, own_map)
         lost = lost.union(found) if lost and found else (found if found is not None else lost)
         return replace(opened, store=LostStore(opened.store, lost) if lost else opened.store, lost=lost)
     except BaseException:

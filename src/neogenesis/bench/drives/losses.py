@@ -10,55 +10,47 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from itertools import islice
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from blake3 import blake3
 
 from neogenesis.bench.drives.provider import OpenDrive
 from neogenesis.core.drive import Identity
-from neogenesis.core.errors import BadRecord, NeogenesisError, ReadFailed, Refused
+from neogenesis.core.errors import NeogenesisError, ReadFailed, Refused
 from neogenesis.core.extent import Extents
 from neogenesis.core.image import Qcow2Store
-from neogenesis.core.record import load
 from neogenesis.core.store import ReadableStore
-
-if TYPE_CHECKING:  # where a record is found, what reads it is loaded
-    from neogenesis.core.transfer.regions import RegionMap
 
 _MOST_FILES = 512
 _HEAD_BYTES = 4096
 _MARKS = {"map": b"neogenesis.region-map/", "manifest": b"neogenesis.manifest/"}
 _SAMPLES = 16
-_MOST_SAMPLE_BYTES = 1 << 20
 
 
-def losses_of(opened: OpenDrive, name: str, region_map: Path | None = None) -> Extents | None:
+def losses_of(
+    opened: OpenDrive, name: str, region_map: Path | None = None, own_map: Path | None = None
+) -> Extents | None:
     """What of an open drive was lost when it was made; None where no record of that is found.
 
     `region_map` is named by a person: raises BadRecord when it cannot be read, Refused when it is of another drive.
+    `own_map` is that of a rescue which reads this drive: it tells of what is made, not of what is read.
     """
     if region_map is not None:
-        from neogenesis.core.transfer.regions import RegionMap
-
-        found = load(region_map, RegionMap, "region map")
-        if not _is_of(found, opened, name, named=True):
+        found = _by_map(region_map, opened, named=True)
+        if found is None:
             raise Refused(
                 "other-drive",
                 f"The region map “{region_map.name}” is not of what stands on “{name}”; nothing was written.",
                 "Name the map that its rescue was made with.",
             )
-        return _lost_of(found)
+        return found
     if isinstance(opened.store, Qcow2Store):
         own = opened.store.lost
         return own if own is not None else _by_manifest(opened.store, Path(name))
-    folder = Path(name).parent
-    for path in _records(folder, "map"):
-        from neogenesis.core.transfer.regions import RegionMap
-
-        with suppress(NeogenesisError, ValueError):
-            found = load(path, RegionMap, "region map")
-            if _is_of(found, opened, name):
-                return _lost_of(found)
+    for path in _records(Path(name).parent, "map"):
+        with suppress(NeogenesisError):
+            found = _by_map(path, opened) if path.absolute() != own_map else None
+            if found is not None:
+                return found
     return None
 
 
@@ -98,19 +90,31 @@ def _sample_of(path: Path) -> list[tuple[int, int, bytes]]:
     return chunks[:: max(1, len(chunks) // _SAMPLES)]
 
 
-def _is_of(found: RegionMap, opened: OpenDrive, name: str, named: bool = False) -> bool:
-    """Whether a map tells what stands on this drive; `named` by a person, so it need not lie under its old name."""
+def _by_map(path: Path, opened: OpenDrive, named: bool = False) -> Extents | None:
+    """What a map says was not read of what stands on this drive; None where it tells of another.
+
+    `named` by a person, so the drive need not have the serial that it had. Raises BadRecord.
+    """
+    from neogenesis.core.transfer.regions import load_regions
+
+    found = load_regions(path)
     drive, onto = opened.drive, found.target
-    if found.size_bytes > drive.size_bytes or not found.samples:
-        return False
-    if found.source is not None and _is_one(found.source, drive.identity):
-        return False
+    if found.size_bytes > drive.size_bytes or (found.source is not None and _is_one(found.source, drive.identity)):
+        return None
     if onto is not None and not named and onto.serial != drive.serial:
-        return False
-    samples = [(s, e, bytes.fromhex(digest)) for s, e, digest in found.samples if 0 < e - s <= _MOST_SAMPLE_BYTES]
-    if onto is not None and not _is_one(onto, drive.identity):
-        samples = [one for one in samples if any(opened.store.read(one[0], min(one[1] - one[0], _HEAD_BYTES)))]
-    return _holds(opened.store, samples)
+        return None
+    lost = Extents.of((start, end) for start, end, state in found.regions if state != "read")
+    samples = [(start, end, bytes.fromhex(digest)) for start, end, digest in found.samples]
+    known = onto is not None and _is_one(onto, drive.identity)
+    # by its contents alone it might be the old drive itself, which has something where nothing could be saved
+    fits = known or named or not any(_says_something(opened.store, *one) for one in islice(lost, _SAMPLES))
+    return lost if fits and _holds(opened.store, samples, empty_counts=known) else None
+
+
+def _says_something(store: ReadableStore, start: int, end: int) -> bool:
+    with suppress(ReadFailed):
+        return any(store.read(start, min(end - start, _HEAD_BYTES)))
+    return True
 
 
 def _is_one(record: Identity, drive: Identity) -> bool:
@@ -120,22 +124,17 @@ def _is_one(record: Identity, drive: Identity) -> bool:
     return Path(record.path).name == Path(drive.path).name
 
 
-def _holds(store: ReadableStore, samples: Sequence[tuple[int, int, bytes]]) -> bool:
-    """Whether most samples stand where they stood: a few may have changed since, on a drive that was used."""
-    right = 0
+def _holds(store: ReadableStore, samples: Sequence[tuple[int, int, bytes]], empty_counts: bool = False) -> bool:
+    """Whether most samples stand where they stood: a few may have changed since, on a drive that was used.
+
+    Zeros stand anywhere, so they count only where `empty_counts`.
+    """
+    asked = right = 0
     for start, end, digest in samples:
+        data = b""
         with suppress(ReadFailed):
-            right += blake3(store.read(start, end - start)).digest() == digest
-    return right > 0 and 2 * right >= len(samples)
-
-
-def _lost_of(found: RegionMap) -> Extents:
-    """Raises BadRecord for a map whose regions make no sense."""
-    at = 0
-    for start, end, _ in found.regions:
-        if start != at or end <= start:
-            raise BadRecord(f"The region map is damaged at byte {at}.", "Restore a copy.")
-        at = end
-    if at != found.size_bytes:
-        raise BadRecord(f"The region map is damaged at byte {at}.", "Restore a copy.")
-    return Extents.of((start, end) for start, end, state in found.regions if state != "read")
+            data = store.read(start, end - start)
+        if empty_counts or not data or any(data):
+            asked += 1
+            right += blake3(data).digest() == digest
+    return right > 0 and 2 * right >= asked

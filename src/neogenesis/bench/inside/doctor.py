@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import os
 import shutil
-import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import closing
@@ -21,6 +20,7 @@ from neogenesis.bench.drives.diagnosis import HELPER_INSTALLED
 from neogenesis.bench.emulator.trial import firmware_files
 from neogenesis.bench.processes.bus import system_bus
 from neogenesis.bench.processes.folders import bench_folder
+from neogenesis.bench.processes.reader import reader_answers
 from neogenesis.bench.processes.utilities import PACKAGES, find_tool
 from neogenesis.bench.register import existing_register
 from neogenesis.core.errors import NeogenesisError, ToolFailed
@@ -67,54 +67,50 @@ def examine(bench: str = "") -> Examined:
     return Examined(items=tuple(sorted(items, key=lambda item: item.ok)))
 
 
+def _item(code: str, ok: bool, yes: str, no: str, do: str) -> Item:
+    return Item(code=code, ok=ok, text=yes if ok else no, do="" if ok else do)
+
+
 def _rights(bench: str) -> Iterator[Item]:
     drives = connected_drives()
-    if not drives:
-        yield Item(code="drives", ok=True, text="No drive is connected that could be asked for.")
-        return
     closed = [one.drive.path for one in drives if not os.access(one.drive.path, os.R_OK)]
-    if not closed:
-        yield Item(code="drives", ok=True, text="Drives can be opened by this person directly.")
-    elif _answers(_DISK_SERVICE):
-        yield Item(code="drives", ok=True, text="Drives are opened through the desktop's disk service.")
-    else:
-        yield Item(
-            code="drives",
-            ok=False,
-            text=f"Drives cannot be opened: {', '.join(closed[:3])}.",
-            do="Start the disk service (udisks2), or run the program with the rights to read drives.",
-        )
+    service = bool(closed) and _answers(_DISK_SERVICE)
+    own = (
+        "Drives can be opened by this person directly." if drives else "No drive is connected that could be asked for."
+    )
+    yield _item(
+        "drives",
+        not closed or service,
+        "Drives are opened through the desktop's disk service." if service else own,
+        f"Drives cannot be opened: {', '.join(closed[:3])}.",
+        "Start the disk service (udisks2), or run the program with the rights to read drives.",
+    )
 
 
 def _services(bench: str) -> Iterator[Item]:
     bus = system_bus()
-    if bus is None:
-        yield Item(
-            code="bus",
-            ok=False,
-            text="There is no system bus: drives are not switched off, and the machine may fall asleep during a work.",
-            do="Start dbus.",
-        )
-        return
-    bus.close()
-    yield Item(code="bus", ok=True, text="The system bus answers.")
-    there = _answers(_DISK_SERVICE)
-    yield Item(
-        code="disk-service",
-        ok=there,
-        text="The disk service answers: drives can be opened without rights and switched off."
-        if there
-        else "The disk service does not answer: drives need rights to be opened, and are not switched off.",
-        do="" if there else "Install and start udisks2.",
+    if bus is not None:
+        bus.close()
+    yield _item(
+        "bus",
+        bus is not None,
+        "The system bus answers.",
+        "There is no system bus, so no service can be asked for anything.",
+        "Start dbus.",
     )
-    login = _answers("org.freedesktop.login1")
-    yield Item(
-        code="awake",
-        ok=login,
-        text="The machine is kept awake while a work runs."
-        if login
-        else "Nobody can keep the machine awake: it may fall asleep during a work, which then goes on when it wakes.",
-        do="" if login else "Switch sleeping off in the desktop's settings while drives are copied.",
+    yield _item(
+        "disk-service",
+        _answers(_DISK_SERVICE),
+        "The disk service answers: drives can be opened without rights and switched off.",
+        "The disk service does not answer: drives need rights to be opened, and are not switched off.",
+        "Install and start udisks2.",
+    )
+    yield _item(
+        "awake",
+        _answers("org.freedesktop.login1"),
+        "The machine is kept awake while a work runs.",
+        "Nobody can keep the machine awake: it may fall asleep during a work, which then goes on when it wakes.",
+        "Switch sleeping off in the desktop's settings while drives are copied.",
     )
 
 
@@ -136,20 +132,20 @@ def _utilities(bench: str) -> Iterator[Item]:
     for use, names in _USES.items():
         missing = [name for name in names if not _has(name)]
         packages = " ".join(sorted({PACKAGES.get(name, name) for name in missing}))
-        yield Item(
-            code=f"utility-{names[0]}",
-            ok=not missing,
-            text=f"There is what is needed for {use}." if not missing else f"{', '.join(missing)} missing: no {use}.",
-            do=f"Install {packages}." if missing else "",
+        yield _item(
+            f"utility-{names[0]}",
+            not missing,
+            f"There is what is needed for {use}.",
+            f"{', '.join(missing)} missing: no {use}.",
+            f"Install {packages}.",
         )
     asks = shutil.which("pkexec") is not None and HELPER_INSTALLED.exists()
-    smart = _has("smartctl")
-    ok = smart and (os.geteuid() == 0 or asks or _answers(_DISK_SERVICE))
-    yield Item(
-        code="health",
-        ok=ok,
-        text="Drives can be asked for their health." if ok else "Drives cannot be asked for their health by a utility.",
-        do="" if ok else "Install smartmontools and pkexec; readings of the disk service are used where it has them.",
+    yield _item(
+        "health",
+        _has("smartctl") and (os.geteuid() == 0 or asks or _answers(_DISK_SERVICE)),
+        "Drives can be asked for their health.",
+        "Drives cannot be asked for their health by a utility.",
+        "Install smartmontools and pkexec; readings of the disk service are used where it has them.",
     )
 
 
@@ -163,40 +159,36 @@ def _has(name: str) -> bool:
 
 def _confinement(bench: str) -> Iterator[Item]:
     fuse = Path("/dev/fuse")
-    shown = fuse.exists() and os.access(fuse, os.R_OK | os.W_OK) and _has("fusermount3")
-    yield Item(
-        code="fuse",
-        ok=shown,
-        text="Volumes can be shown to utilities as plain files."
-        if shown
-        else "Volumes cannot be shown to utilities as files: none can be given another size.",
-        do="" if shown else "Install fuse3, and see that this person may use /dev/fuse.",
+    yield _item(
+        "fuse",
+        fuse.exists() and os.access(fuse, os.R_OK | os.W_OK) and _has("fusermount3"),
+        "Volumes can be shown to utilities as plain files.",
+        "Volumes cannot be shown to utilities as files: none can be given another size.",
+        "Install fuse3, and see that this person may use /dev/fuse.",
     )
-    reader = Path(sys.executable).exists()
-    yield Item(
-        code="reader",
-        ok=reader,
-        text="What a customer's volume holds is read in a process of its own that can be ended.",
+    yield _item(
+        "reader",
+        reader_answers(),
+        "What a customer's volume holds is read in a process of its own that can be ended.",
+        "Files inside volumes cannot be listed: the process that reads them does not start.",
+        "Install the program anew.",
     )
 
 
 def _emulator(bench: str) -> Iterator[Item]:
-    there = _has("qemu-system-x86_64")
-    firmware = firmware_files() is not None
-    yield Item(
-        code="trial",
-        ok=there and firmware,
-        text="Starts can be tried in an emulated machine."
-        if there and firmware
-        else "No start can be tried in an emulated machine.",
-        do="" if there and firmware else "Install qemu-system-x86 and ovmf.",
+    yield _item(
+        "trial",
+        _has("qemu-system-x86_64") and firmware_files() is not None,
+        "Starts can be tried in an emulated machine.",
+        "No start can be tried in an emulated machine.",
+        "Install qemu-system-x86 and ovmf.",
     )
-    fast = os.access("/dev/kvm", os.R_OK | os.W_OK)
-    yield Item(
-        code="kvm",
-        ok=fast,
-        text="Trials run at the speed of this machine." if fast else "Trials are emulated whole, and take longer.",
-        do="" if fast else "Switch virtualisation on in the firmware, and let this person use /dev/kvm.",
+    yield _item(
+        "kvm",
+        os.access("/dev/kvm", os.R_OK | os.W_OK),
+        "Trials run at the speed of this machine.",
+        "Trials are emulated whole, and take longer.",
+        "Switch virtualisation on in the firmware, and let this person use /dev/kvm.",
     )
 
 
@@ -207,13 +199,9 @@ def _room(bench: str) -> Iterator[Item]:
             free = shutil.disk_usage(folder).free
         except OSError:
             free = 0
-        ok = free >= _LEAST_ROOM_BYTES
-        yield Item(
-            code=code,
-            ok=ok,
-            text=f"{both_text(free)} are free at {folder}.",
-            do="" if ok else "Free space there: volumes that change their size are prepared in files.",
-        )
+        text = f"{both_text(free)} are free at {folder}."
+        do = "Free space there: volumes that change their size are prepared in files."
+        yield _item(code, free >= _LEAST_ROOM_BYTES, text, text, do)
 
 
 def _first_there(folder: Path) -> Path:
@@ -222,22 +210,20 @@ def _first_there(folder: Path) -> Path:
 
 
 def _records(bench: str) -> Iterator[Item]:
-    register = existing_register(bench)
-    if register is None:
-        yield Item(
-            code="register",
-            ok=False,
-            text="There are no records of a bench that could be asked whose a drive is.",
-            do="Open the window once, or name a bench with --bench.",
-        )
-        return
-    try:
-        with closing(register):
-            count = len(register.holdings())
-    except NeogenesisError as error:
-        yield Item(code="register", ok=False, text=error.text, do=error.remedy)
-        return
-    yield Item(code="register", ok=True, text=f"The register of drives answers; it holds {count}.")
+    register, count, trouble = (
+        existing_register(bench),
+        0,
+        "There are no records of a bench that could be asked whose a drive is.",
+    )
+    do = "Open the window once, or name a bench with --bench."
+    if register is not None:
+        try:
+            with closing(register):
+                count = len(register.holdings())
+            trouble = ""
+        except NeogenesisError as error:
+            trouble, do = error.text, error.remedy
+    yield _item("register", not trouble, f"The register of drives answers; it holds {count}.", trouble, do)
 
 
 _LOOKS: tuple[Callable[[str], Iterator[Item]], ...] = (

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 
 from neogenesis.bench.processes.utilities import run_tool
@@ -12,8 +12,8 @@ from neogenesis.core.system.tree import HiveValues
 _HEAD = "Windows Registry Editor Version 5.00"
 
 
-def merge_into_hive(path: Path, keys: Mapping[str, HiveValues], check: Callable[[], None] | None = None) -> None:
-    """Put values under keys, by their paths from the root; what is not there yet is made. `check` may end it.
+def merge_into_hive(path: Path, keys: Mapping[str, HiveValues]) -> None:
+    """Put values under keys, by their paths from the root; what is not there yet is made.
 
     Raises ToolFailed.
     """
@@ -29,7 +29,7 @@ def merge_into_hive(path: Path, keys: Mapping[str, HiveValues], check: Callable[
         merge.write("\n".join(lines))
         merge.flush()
         command = ["hivexregedit", "--merge", "--prefix", "", str(path), merge.name]
-        run_tool(command, "Writing into a registry hive", check=check)
+        run_tool(command, "Writing into a registry hive")
 
 
 def _written(value: str | int | list[str] | bytes) -> str:

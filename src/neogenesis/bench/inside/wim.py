@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import tempfile
 import uuid
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
@@ -59,26 +59,24 @@ def wim_facts(path: Path) -> WimFacts:
         raise BadRecord(f"The system image “{path.name}” says nothing of itself.", "Fetch it again.") from error
 
 
-def apply_wim(path: Path, volume: Path, check: Callable[[], None]) -> None:
-    """The first image onto an NTFS volume in a file. `check` may end it. Raises ToolFailed."""
+def apply_wim(path: Path, volume: Path) -> None:
+    """The first image onto an NTFS volume in a file. Raises ToolFailed."""
     command = ["wimlib-imagex", "apply", str(path), "1", str(volume)]
-    run_tool(command, "Putting the system onto its volume", check=check)
+    run_tool(command, "Putting the system onto its volume")
 
 
-def lay_out_startup(
-    path: Path, folder: Path, title: str, settings: Mapping[str, str], check: Callable[[], None]
-) -> LaidOut:
+def lay_out_startup(path: Path, folder: Path, title: str, settings: Mapping[str, str]) -> LaidOut:
     """The loaders that the image holds, where the family's firmware looks for them, and at the fallback path.
 
     The boot store is the image's template, told of the system on the new drive: `settings` has the identities of the
-    disk and of its partitions; `check` may end it. Raises BadRecord or ToolFailed.
+    disk and of its partitions. Raises BadRecord or ToolFailed.
     """
     made = LaidOut()
     with tempfile.TemporaryDirectory(prefix="neogenesis-wim-") as scratch:
         for inner, what in ((_LOADERS, "loaders"), *((more, "fonts") for more in _BESIDE), (_STORE, "boot store")):
             options = [f"--dest-dir={scratch}", "--no-acls", "--nullglob"]
             command = ["wimlib-imagex", "extract", str(path), "1", f"/{inner}", *options]
-            run_tool(command, f"Taking the {what} out of the image", check=check)
+            run_tool(command, f"Taking the {what} out of the image")
         loaders = Path(scratch) / "EFI"
         for file in _files_below(loaders):
             _put(file, folder, f"{_MANAGER}/{file.relative_to(loaders).as_posix()}", made)
@@ -92,7 +90,7 @@ def lay_out_startup(
                 _put(file, folder, f"{_MANAGER}/{file.relative_to(scratch).as_posix()}", made)
         store = Path(scratch) / PurePosixPath(_STORE).name
         if store.is_file() and not store.is_symlink():
-            _tell_store(store, title, settings, check)
+            _tell_store(store, title, settings)
             _put(store, folder, f"{_MANAGER}/BCD", made)
     if not made.digests:
         raise BadRecord(f"The system image “{path.name}” holds no loader; nothing was written.", "Take another image.")
@@ -103,14 +101,14 @@ def _files_below(folder: Path) -> list[Path]:
     return sorted(p for p in folder.rglob("*") if p.is_file() and not p.is_symlink())
 
 
-def _tell_store(store: Path, title: str, settings: Mapping[str, str], check: Callable[[], None]) -> None:
+def _tell_store(store: Path, title: str, settings: Mapping[str, str]) -> None:
     """Let a boot store start the system of the new drive."""
     startup, system = (partition_element(settings[f"{key}_PART"], settings["DISK_ID"]) for key in ("STARTUP", "SYSTEM"))
     shared = LOADER_SETTINGS.encode() in store.read_bytes().lower()
     entry = str(uuid.uuid5(uuid.UUID(settings["SYSTEM_PART"]), "boot store"))
     keys = entry_for_system(entry, title, settings.get("LANGUAGE", ""), startup, system, shared)
     try:
-        merge_into_hive(store, keys, check)
+        merge_into_hive(store, keys)
     except ToolFailed as error:
         if "missing" in error.text:
             raise

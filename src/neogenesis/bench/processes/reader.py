@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from neogenesis.core.errors import Damaged
-from neogenesis.core.store import ReadableStore
+from neogenesis.core.store import MemoryStore, ReadableStore
 from neogenesis.core.system import FileTree, ServedStore
 
 _LENGTH = struct.Struct("<I")
@@ -49,6 +49,16 @@ class ReaderProcess:
             channel = _Channel(self, self._handles, self._generation, served)
             channel.call("open", served.size_bytes)
             return channel
+
+    def answers(self) -> bool:
+        """Whether the process can be started and says something, if only that nothing can be listed."""
+        try:
+            self.open(ServedStore(MemoryStore(1 << 20, 512))).close()
+        except Damaged:
+            return self._process is not None  # it is ended at once where it hangs or crashes
+        except OSError:
+            return False
+        return True
 
     def _start(self) -> None:
         self._generation += 1
@@ -155,6 +165,11 @@ class _Channel:
 
 _reader = ReaderProcess()
 atexit.register(_reader.kill)
+
+
+def reader_answers() -> bool:
+    """Whether files of volumes can be listed here at all."""
+    return _reader.answers()
 
 
 def open_tree(store: ReadableStore) -> FileTree:

@@ -61,13 +61,11 @@ def run_tool(
     allowed: tuple[int, ...] = (0,),
     answer: str = "",
     more: Mapping[str, str] | None = None,
-    check: Callable[[], None] | None = None,
 ) -> str:
     """Run a utility to its end; raises ToolFailed with its own last words, on one line.
 
-    `check` is called now and then, else that of `ended_by`; what it raises ends the utility.
+    What the check of `ended_by` raises meanwhile ends the utility.
     """
-    check = check or (_asked[-1] if _asked else None)
     with subprocess.Popen(
         [find_tool(arguments[0]), *arguments[1:]],
         stdin=subprocess.PIPE,
@@ -79,7 +77,7 @@ def run_tool(
         start_new_session=True,  # Ctrl+C stops the transfer at a safe point, not the utility in the middle
     ) as process:
         try:
-            said, complained = map(_readable, _to_its_end(process, answer, check))
+            said, complained = map(_readable, _to_its_end(process, answer))
         except BaseException:
             process.kill()
             raise
@@ -98,14 +96,12 @@ def _readable(said: str) -> str:
     return said.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
 
 
-def _to_its_end(
-    process: subprocess.Popen[str], answer: str | None, check: Callable[[], None] | None
-) -> tuple[str, str]:
+def _to_its_end(process: subprocess.Popen[str], answer: str | None) -> tuple[str, str]:
     """What a utility said and what it complained of."""
     while True:
         try:
-            return process.communicate(answer, None if check is None else _LOOK_SECONDS)
+            return process.communicate(answer, _LOOK_SECONDS if _asked else None)
         except subprocess.TimeoutExpired:
             answer = None  # it has it
-            assert check is not None
-            check()
+            for check in _asked[-1:]:
+                check()

@@ -1,8 +1,8 @@
 """The one way in which long work runs: steered by signals, alone on its record, with events and exactly one end.
 
-SIGTERM, SIGINT and SIGHUP stop it at a safe point, SIGUSR1 pauses it, SIGUSR2 lets it go on. So does a reader of its
-events who goes away. A lock beside its record is held
-as long as the process lives, so anyone can see whether it is under way.
+SIGTERM, SIGINT, SIGHUP, and a reader of its events on standard output who goes away, stop it at a safe point; SIGUSR1
+pauses it, SIGUSR2 lets it go on. A lock beside its record is held as long as the process lives, so anyone can see
+whether it is under way.
 """
 
 from __future__ import annotations

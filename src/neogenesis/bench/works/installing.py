@@ -237,14 +237,14 @@ class SystemFiles:
 
         if self._system.form == "wim" and step.tree == "system":
             make_volume(store, step, start_bytes, file=path)
-            apply_wim(self._system.path, path, self._check)
+            apply_wim(self._system.path, path)
             fill_ntfs(path, put)
         elif kind == "ntfs":
             make_volume(store, step, start_bytes, put=put, file=path)
         elif kind in ("vfat", "ext4"):
             with scratch_folder(self._scratch) as folder:
                 put(folder)
-                make_volume(store, step, start_bytes, laid_out=folder, file=path, check=self._check)
+                make_volume(store, step, start_bytes, laid_out=folder, file=path)
                 if kind == "ext4" and os.geteuid() != 0:
                     own_ext_files(path, _owned(folder, made))
         else:
@@ -257,7 +257,7 @@ class SystemFiles:
         if image.form != "wim":
             made = lay_out(image, key, folder, settings, told, self._check, owned)
         elif key == "startup":
-            made = lay_out_startup(image.path, folder, image.description.name, settings, self._check)
+            made = lay_out_startup(image.path, folder, image.description.name, settings)
         else:
             made = LaidOut()
         if self._image.data and key == people_key(image.description.family, self._keys):

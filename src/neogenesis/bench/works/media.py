@@ -377,7 +377,7 @@ class DiscFiles:
                 told((folder / name).stat().st_size)
                 with (folder / name).open("rb") as file:
                     digests[name] = hashlib.file_digest(file, blake3).digest()  # type: ignore[arg-type]
-            make_volume(store, step, start_bytes, laid_out=folder, file=path, check=self._check)
+            make_volume(store, step, start_bytes, laid_out=folder, file=path)
         verify_files(store, digests, told, folded=True)
 
     def _taken_out(self, folder: Path) -> list[str]:

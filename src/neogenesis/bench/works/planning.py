@@ -24,7 +24,7 @@ from neogenesis.core.record import load, to_json
 from neogenesis.core.survey import Survey, Surveyed, survey_drive
 from neogenesis.core.transfer import RunFiles, table_mark
 from neogenesis.core.transfer.manifest import load_manifest_head
-from neogenesis.core.transfer.regions import RegionMap
+from neogenesis.core.transfer.regions import load_regions
 from neogenesis.core.units import binary_text, both_text
 from neogenesis.core.work.journal import belongs_to
 
@@ -169,7 +169,7 @@ def plan_ends_saved(saved: Saved, region_map: Path, old: Identity | None, new: s
     if saved.kind == "image":
         of: Identity | None = load_manifest_head(ImageFiles(Path(saved.place)).manifest).source.identity
     else:
-        of = load(region_map, RegionMap, "region map").source
+        of = load_regions(region_map).source
     if old is not None and of is not None and not of.is_same(old):
         raise Refused(
             "other-drive",

@@ -135,7 +135,7 @@ def rescue_drive(
     Partial when something could not be read.
     """
     map_path = map_path.absolute()
-    with closing(open_source(drive, grip="hold")) as opened:
+    with closing(open_source(drive, grip="hold", own_map=map_path)) as opened:
         if same_bytes(drive, target):
             raise Refused("target-is-source", f"“{target}” is the old drive itself; it is sealed.", "Name another.")
         refuse_mounted(opened.drive)

@@ -102,20 +102,19 @@ def run_transfer(
     with closing(open_source(old_place, old.sector_size, "hold", lost=plan.source.survey.lost)) as source:
 
         def body(running: Running) -> Outcome:
-            for also, agreed in zip(plan.also, fellows, strict=True):
+            def first(consent: Consent, verify: Verify) -> Outcome:
+                return _carry_one(plan, files, source, place, consent, running.frame, resume, verify, unused)
+
+            others = list(zip(plan.also, fellows, strict=True))
+            if others:  # every gate of all of them is asked before the first of them is written to
                 with suppress(OnlyChecked):
-                    _run_fellow(plan_path, plan, also, replace(agreed, check_only=True), running, resume, verify)
-            if plan.also:
+                    first(replace(consent, check_only=True), "none")
+            for also, agreed in others:
                 with suppress(OnlyChecked):
-                    asked = replace(consent, check_only=True)
-                    carry_out(plan, files, source, source.store, place, asked, running.frame, resume, verify)
-            outcome = carry_out(
-                plan, files, source, source.store, place, consent, running.frame, resume, verify, unused=unused
-            )
-            for also, agreed in zip(plan.also, fellows, strict=True):
+                    _run_fellow(plan_path, plan, also, replace(agreed, check_only=True), running, resume, "none")
+            outcome = first(consent, verify)
+            for also, agreed in others:
                 outcome = _together(outcome, _run_fellow(plan_path, plan, also, agreed, running, resume, verify))
-            if outcome.lost:
-                return _with_files(plan, files, source, outcome, running.frame.tell)
             return outcome
 
         clock = BenchClock(max(source.hardware.pace, pace_of(place)))
@@ -132,22 +131,33 @@ def run_transfer(
         )
 
 
-def fellow_files(plan_path: Path, plan: Plan, also: Plan) -> RunFiles:
-    """The records of a drive of a set stand beside the plan, numbered from 2."""
-    number = plan.also.index(also) + 2
-    return RunFiles(plan_path.with_name(f"{plan_path.stem}.drive-{number}.json"))
+def _carry_one(
+    plan: Plan,
+    files: RunFiles,
+    source: OpenDrive,
+    place: str,
+    consent: Consent,
+    frame: Frame,
+    resume: bool,
+    verify: Verify,
+    unused: bool = False,
+) -> Outcome:
+    """As `carry_out`, with the files named that lost something."""
+    outcome = carry_out(plan, files, source, source.store, place, consent, frame, resume, verify, unused=unused)
+    return _with_files(plan, files, source, outcome, frame.tell) if outcome.lost else outcome
 
 
 def _run_fellow(
     plan_path: Path, plan: Plan, also: Plan, consent: Consent, running: Running, resume: bool, verify: Verify
 ) -> Outcome:
+    """Another drive of a set; its records stand beside the plan, numbered from 2."""
     old, new = also.source.survey.drive, planned_target(also)
     if consent.tail is not None:
         refuse_wrong_tail(consent.tail, confirm_tail(new))
-    files = fellow_files(plan_path, plan, also)
+    files = RunFiles(plan_path.with_name(f"{plan_path.stem}.drive-{plan.also.index(also) + 2}.json"))
     with closing(open_source(place_of(old.path, old.identity, "--source"), old.sector_size, "hold")) as source:
         place = place_of(new.path, new.identity, "--target")
-        return carry_out(also, files, source, source.store, place, consent, running.frame, resume, verify)
+        return _carry_one(also, files, source, place, consent, running.frame, resume, verify)
 
 
 def _together(one: Outcome, other: Outcome) -> Outcome:
@@ -161,6 +171,7 @@ def _together(one: Outcome, other: Outcome) -> Outcome:
         paused_seconds=one.paused_seconds + other.paused_seconds,
         manifest_hash=one.manifest_hash,
         finished_before=one.finished_before and other.finished_before,
+        lost_files=(*one.lost_files, *other.lost_files),
     )
 
 
@@ -253,7 +264,7 @@ def make_anew(
     with claimed(consent, _asked(plan, consent, "fresh", place, resume)) as claim:
         nothing, target = MemoryStore(0, plan.target.sector_size), claim.target
         look = Surveyed(NOTHING, {}), NOTHING.drive
-        ends = Ends(nothing, lambda: look, target.store, target.drive, None, claim.begin)
+        ends = Ends(nothing, lambda: look, target.store, target.drive, None, claim.begin, consent.check_only)
         outcome = Transfer(plan, ends, files, FilesystemTools(filled), frame, verify).run(resume)
         target.store.settle()
     if filled is not None and filled.left_out:
@@ -292,7 +303,9 @@ def carry_out(
         if not consent.check_only:
             _choose_reads(plan, source.hardware, frame)
         told = Frame(frame.control, frame.clock, _with_temperatures(source.hardware, target, frame.tell))
-        ends = Ends(store, look, target.store, target.drive, source.hardware.busy_clock(), claim.begin)
+        ends = Ends(
+            store, look, target.store, target.drive, source.hardware.busy_clock(), claim.begin, consent.check_only
+        )
         outcome = Transfer(plan, ends, files, FilesystemTools(), told, verify, unused).run(resume)
         target.store.settle()
         claim.outcome = "lost" if outcome.lost else "done"

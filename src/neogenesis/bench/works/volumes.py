@@ -32,12 +32,11 @@ def make_volume(
     laid_out: Path | None = None,
     put: Callable[[Path], None] | None = None,
     file: Path | None = None,
-    check: Callable[[], None] | None = None,
 ) -> None:
     """Make the volume of a step in `store`, which begins at that byte of its drive.
 
     `laid_out` is a folder with its files. `put` fills an NTFS volume that is mounted, or None. `file` is where `store`
-    stands as a plain file, if it does. `check` may end filling it from a folder. Raises ToolFailed.
+    stands as a plain file, if it does. Raises ToolFailed.
     """
     sector = store.sector_size
     first = start_bytes // sector
@@ -50,7 +49,7 @@ def make_volume(
             short = "".join(c for c in label.upper() if c.isascii() and (c.isalnum() or c in " -_"))[:11] or "VOLUME"
             run_tool(["mkfs.fat", *wide, "-S", str(sector), "-h", str(first), *ident, "-n", short, name], _WHAT)
             if laid_out is not None:
-                _fill_fat(path, laid_out, check)
+                _fill_fat(path, laid_out)
         elif kind == "ntfs":
             place = ["-p", str(min(first, 0xFFFFFFFF)), "-H", "255", "-S", "63"] if first else []
             run_tool(["mkntfs", "-Q", "-F", "-q", "-s", str(sector), *place, "-L", label[:32], name], _WHAT)
@@ -62,16 +61,14 @@ def make_volume(
             ident = ["-U", step.volume_id.lower()] if step.volume_id else []
             run_tool(["mkswap", "-q", "-f", "-L", label[:15], *ident, name], _WHAT)
         else:
-            _make_ext(path, step, sector, laid_out, check)
+            _make_ext(path, step, sector, laid_out)
     if kind == "ntfs" and step.volume_id:
         _stamp_ntfs(store, step.volume_id)
     if kind == "exfat":
         exfat_resize.settle(store, sector, first, guid_bytes(step.volume_id)[:4] if step.volume_id else b"")
 
 
-def _make_ext(
-    path: Path, step: MakeVolume, sector: int, laid_out: Path | None, check: Callable[[], None] | None
-) -> None:
+def _make_ext(path: Path, step: MakeVolume, sector: int, laid_out: Path | None) -> None:
     options = "lazy_itable_init=1,lazy_journal_init=1,nodiscard,root_owner=0:0"
     ident = ["-U", step.volume_id.lower()] if step.volume_id else []
     block = ["-b", "4096"] if sector == 4096 or step.bytes >= 64 * MIB else []
@@ -79,7 +76,6 @@ def _make_ext(
     run_tool(
         ["mke2fs", "-q", "-F", "-t", "ext4", *block, "-E", options, *ident, "-L", step.label[:16], *files, str(path)],
         _WHAT,
-        check=check,
     )
 
 
@@ -101,14 +97,13 @@ def own_ext_files(path: Path, owners: Mapping[str, tuple[int, int, int | None]])
     )
 
 
-def _fill_fat(path: Path, laid_out: Path, check: Callable[[], None] | None) -> None:
+def _fill_fat(path: Path, laid_out: Path) -> None:
     names = sorted(str(p) for p in laid_out.iterdir())
     if names:
         run_tool(
             ["mcopy", "-s", "-Q", "-m", "-i", str(path), *names, "::"],
             "Putting files onto the start-up volume",
             more={"MTOOLS_SKIP_CHECK": "1"},
-            check=check,
         )
 
 

@@ -13,112 +13,117 @@ from neogenesis.core.errors import ReadFailed
 from neogenesis.core.record import Record
 from neogenesis.core.store import ReadableStore
 
-_MD_MAGIC = 0xA92B4EFC
 _MD_RAW_BYTES = 4096
 _SPARE = 0xFFFE  # and above: spare, faulty or journal
 _LVM_MARK = b" LVM2 x[5A%r0N*>"
 _MOST_METADATA = 4 << 20
-_MOST_FELLOWS = 64
+_MOST_FELLOWS = 1024
+_ANOTHER = "another one"
 
 
 class Member(Record, frozen=True, kw_only=True):
-    """`own` names this one inside `set_id`; `everyone` names all that the set needs, this one with them."""
+    """`own` names this one inside `set_id`; `everyone` names all that the set needs, this one with them.
+
+    `unnamed` more belong to it whose names do not stand on this one; where its set cannot be told at all it is one.
+    """
 
     kind: str
     set_id: str
     own: str
     everyone: tuple[str, ...]
+    unnamed: int = 0
     label: str = ""
 
     @property
     def is_alone(self) -> bool:
         """Whether the set is complete with this one."""
-        return set(self.everyone) <= {self.own}
+        return not self.missing(frozenset())
+
+    @property
+    def count(self) -> int:
+        """How many the set needs."""
+        return len(self.everyone) + self.unnamed
+
+    def missing(self, others: frozenset[str]) -> tuple[str, ...]:
+        """Who of the set is neither this one nor one of the `others`, by their own names."""
+        there = others | {self.own}
+        named = tuple(one for one in self.everyone if one not in there)
+        unnamed = self.unnamed - len(there.difference(self.everyone))
+        return named + (_ANOTHER,) * max(0, unnamed)
 
     @property
     def fellows(self) -> tuple[str, ...]:
         """The others, in words."""
         name = f"“{self.label}”" if self.label else self.set_id
-        return tuple(f"{one} of {name}" for one in self.everyone if one != self.own)
+        return tuple(f"{one} of {name}" for one in self.missing(frozenset()))
 
 
-def member_in(store: ReadableStore, kind: str) -> Member | None:
-    """Of a volume that was recognised as btrfs, raid or lvm; None where its set cannot be told."""
-    readers = {"btrfs": _btrfs, "raid": _raid, "lvm": _lvm}
+def _unknown(kind: str, own: str) -> Member:
+    """One whose set cannot be told: not to be taken for the whole of it."""
+    return Member(kind=kind, set_id=own, own=own, everyone=(own,), unnamed=1)
+
+
+def btrfs_member(superblock: bytes) -> Member:
+    """By the superblock, its first 1,024 bytes. How many devices there are stands in it, but not their numbers."""
+    count, own = struct.unpack_from("<Q", superblock, 0x88)[0], struct.unpack_from("<Q", superblock, 0xC9)[0]
+    label = superblock[0x12B:0x22B].split(b"\0")[0].decode("utf-8", "replace")
+    name = f"device {own}"
+    unnamed = count - 1 if 1 <= count <= _MOST_FELLOWS else 1
+    set_id = superblock[0x20:0x30].hex()
+    return Member(kind="btrfs", set_id=set_id, own=name, everyone=(name,), unnamed=unnamed, label=label)
+
+
+def raid_member(store: ReadableStore, at: int) -> Member:
+    """By the superblock that stands at byte `at`."""
     try:
-        return readers[kind](store) if kind in readers else None
-    except (ReadFailed, struct.error, ValueError, IndexError):
-        return None
+        return _raid(store.read(at, min(_MD_RAW_BYTES, store.size_bytes - at)))
+    except (ReadFailed, struct.error):
+        return _unknown("raid", "a drive")
 
 
-def _btrfs(store: ReadableStore) -> Member | None:
-    raw = store.read(0x10000, 0x400)
-    count = struct.unpack_from("<Q", raw, 0x88)[0]
-    own = struct.unpack_from("<Q", raw, 0xC9)[0]
-    label = raw[0x12B:0x22B].split(b"\0")[0].decode("utf-8", "replace")
-    if not 1 <= count <= _MOST_FELLOWS:
-        return None
-    numbers = {own, *[n for n in range(1, count + 2) if n != own][: count - 1]}
-    everyone = tuple(f"device {n}" for n in sorted(numbers))
-    return Member(kind="btrfs", set_id=raw[0x20:0x30].hex(), own=f"device {own}", everyone=everyone, label=label)
-
-
-def _raid(store: ReadableStore) -> Member | None:
-    size = store.size_bytes
-    for at in (4096, 0, (size - 8192) & ~4095, (size & ~65535) - 65536):
-        if at < 0 or at + _MD_RAW_BYTES > size:
-            continue
-        raw = store.read(at, _MD_RAW_BYTES)
-        magic, major = struct.unpack_from("<II", raw)
-        if magic != _MD_MAGIC:
-            continue
-        if major == 1:
-            number = struct.unpack_from("<I", raw, 160)[0]
-            count = struct.unpack_from("<I", raw, 92)[0]
-            role = struct.unpack_from("<H", raw, 256 + 2 * number)[0] if number < 1024 else 0xFFFF
-            set_id, label = raw[16:32].hex(), raw[32:64].split(b"\0")[0].decode("utf-8", "replace")
-        else:
-            count = struct.unpack_from("<I", raw, 40)[0]
-            role = struct.unpack_from("<I", raw, 992 * 4 + 12)[0] & 0xFFFF if major == 0 else 0xFFFF
-            set_id = (raw[20:24] + raw[52:64]).hex()
-            label = ""
-        if not 1 <= count <= _MOST_FELLOWS:
-            return None
-        own = "a spare drive" if role >= _SPARE else f"drive {role + 1}"
-        everyone = tuple(f"drive {n + 1}" for n in range(count))
-        return Member(kind="raid", set_id=set_id, own=own, everyone=everyone, label=label)
-    return None
-
-
-def _lvm(store: ReadableStore) -> Member | None:
-    """The text metadata names the group and all its physical volumes; one without any belongs to no group yet."""
-    for sector in range(4):
-        label = store.read(sector * 512, 512)
-        if label[:8] == b"LABELONE" and label[24:32] == b"LVM2 001":
-            break
+def _raid(raw: bytes) -> Member:
+    label = ""
+    if struct.unpack_from("<I", raw, 4)[0] == 1:
+        count, number = struct.unpack_from("<I", raw, 92)[0], struct.unpack_from("<I", raw, 160)[0]
+        role = struct.unpack_from("<H", raw, 256 + 2 * number)[0] if number < _MOST_FELLOWS else _SPARE
+        set_id, label = raw[16:32].hex(), raw[32:64].split(b"\0")[0].decode("utf-8", "replace")
     else:
-        return None
-    at = struct.unpack_from("<I", label, 20)[0]
-    own = _lvm_id(label[at : at + 32].decode("ascii"))
-    at += 40
+        count, role = struct.unpack_from("<I", raw, 40)[0], struct.unpack_from("<I", raw, 992 * 4 + 12)[0] & 0xFFFF
+        set_id = (raw[20:24] + raw[52:64]).hex()
+    if not 1 <= count <= _MOST_FELLOWS:
+        return _unknown("raid", set_id)
+    own = "a spare drive" if role >= _SPARE else f"drive {role + 1}"
+    return Member(
+        kind="raid", set_id=set_id, own=own, everyone=tuple(f"drive {n + 1}" for n in range(count)), label=label
+    )
+
+
+def lvm_member(store: ReadableStore, label: bytes) -> Member:
+    """By the label, a sector of 512 bytes, and the text metadata that it leads to."""
+    own = _lvm_id(label[32:64].decode("ascii", "replace"))
+    try:
+        return _lvm(store, label, own)
+    except (ReadFailed, struct.error, ValueError):
+        return _unknown("lvm", own)
+
+
+def _lvm(store: ReadableStore, label: bytes, own: str) -> Member:
+    """Metadata without any text belong to no group yet. Raises ValueError for what makes no sense."""
+    at = struct.unpack_from("<I", label, 20)[0] + 40
     while struct.unpack_from("<Q", label, at)[0]:  # areas of data, then those of metadata, each list ended by zeros
         at += 16
     area = struct.unpack_from("<QQ", label, at + 16)[0]
     header = store.read(area, 512)
-    if header[4:20] != _LVM_MARK:
-        return None
-    base = struct.unpack_from("<Q", header, 24)[0]
+    base, size = struct.unpack_from("<QQ", header, 24)
     offset, length = struct.unpack_from("<QQ", header, 40)
+    if header[4:20] != _LVM_MARK or length > _MOST_METADATA:
+        raise ValueError("no metadata")
     if not length:
         return Member(kind="lvm", set_id=own, own=own, everyone=(own,))
-    if length > _MOST_METADATA:
-        return None
-    size = struct.unpack_from("<Q", header, 32)[0]
     first = min(length, size - offset)  # the text may go round to the beginning of its area, behind the header
     text = (store.read(base + offset, first) + store.read(base + 512, length - first)).decode("utf-8", "replace")
     group, ids = _group_of(text)
-    everyone = tuple(_lvm_id(one) for one in ids[:_MOST_FELLOWS])
-    return Member(kind="lvm", set_id=group[1], own=own, everyone=everyone, label=group[0])
+    return Member(kind="lvm", set_id=group[1], own=own, everyone=tuple(map(_lvm_id, ids)), label=group[0])
 
 
 def _lvm_id(text: str) -> str:

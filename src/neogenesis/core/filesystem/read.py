@@ -7,7 +7,6 @@ from dataclasses import replace
 
 from neogenesis.core.errors import Damaged, ReadFailed
 from neogenesis.core.filesystem import exfat, ext, fat, ntfs, signature
-from neogenesis.core.filesystem.members import member_in
 from neogenesis.core.filesystem.model import OpenFiles, Volume, VolumeKind
 from neogenesis.core.store import ReadableStore
 
@@ -39,8 +38,7 @@ def read_volume(store: ReadableStore, files: OpenFiles | None = None) -> Volume:
 def _whole(volume: Volume, store: ReadableStore) -> Volume:
     """A volume that is carried as it is cannot be smaller than its partition."""
     used = volume.used_bytes or store.size_bytes
-    member = member_in(store, volume.kind)
-    return replace(volume, member=member, used_bytes=min(used, store.size_bytes), smallest_bytes=store.size_bytes)
+    return replace(volume, used_bytes=min(used, store.size_bytes), smallest_bytes=store.size_bytes)
 
 
 def _filesystem_kind(store: ReadableStore, head: bytes) -> VolumeKind | None:

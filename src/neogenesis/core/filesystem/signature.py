@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from neogenesis.core.errors import ReadFailed
 from neogenesis.core.extent import Extents
+from neogenesis.core.filesystem.members import btrfs_member, lvm_member, raid_member
 from neogenesis.core.filesystem.model import Volume
 from neogenesis.core.store import ReadableStore
 
@@ -38,10 +39,10 @@ def _raid(store: ReadableStore) -> Volume | None:
     for at in places:
         raw = peek(store, at, 64) if at >= 0 else bytes(64)
         if struct.unpack_from("<I", raw)[0] == _MD_MAGIC:
-            version = struct.unpack_from("<I", raw, 4)[0]
+            version, member = struct.unpack_from("<I", raw, 4)[0], raid_member(store, at)
             if version == 1:
-                return Volume("raid", size, label=_text(raw[32:64]), uuid=_uuid(raw[16:32]))
-            return Volume("raid", size)
+                return Volume("raid", size, label=_text(raw[32:64]), uuid=_uuid(raw[16:32]), member=member)
+            return Volume("raid", size, member=member)
     return None
 
 
@@ -61,9 +62,9 @@ def _fve(store: ReadableStore) -> Volume | None:
 
 def _lvm(store: ReadableStore) -> Volume | None:
     for sector in range(4):
-        raw = peek(store, sector * 512, 64)
+        raw = peek(store, sector * 512, 512)
         if raw[:8] == b"LABELONE" and raw[24:32] == b"LVM2 001":
-            return Volume("lvm", store.size_bytes, uuid=_text(raw[32:64]))
+            return Volume("lvm", store.size_bytes, uuid=_text(raw[32:64]), member=lvm_member(store, raw))
     return None
 
 
@@ -80,6 +81,7 @@ def _btrfs(store: ReadableStore) -> Volume | None:
         uuid=_uuid(raw[0x20:0x30]),
         block_bytes=block,
         used_bytes=min(used, total),
+        member=btrfs_member(raw),
     )
 
 

@@ -222,7 +222,7 @@ class ImageRun:
 
     def _forget_what_changed(self, journal: Journal) -> None:
         """What an earlier leg read of the drive and does not stand there any more: it is read again."""
-        if not len(journal.state.chunks) or journal.state.lost:
+        if not len(journal.state.chunks):
             return
         wrong = self._changed_since(journal.state, whole=True)
         if wrong:

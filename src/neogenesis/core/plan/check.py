@@ -86,7 +86,7 @@ def _fellow_faults(plan: Plan) -> Iterator[str]:
     for also in plan.also:
         if also.intent != "exact" or plan.intent != "exact" or also.also:
             yield "it copies a fellow in another way than exactly"
-        yield from (fault for fault in _faults_alone(also) if not also.also)
+        yield from _faults_alone(also)
     places = [p.path for one in (plan, *plan.also) for p in (one.source.survey.drive, one.target.drive) if p]
     if plan.also and len(set(places)) != len(places):
         yield "it names a drive twice"

@@ -16,6 +16,9 @@ from neogenesis.core.survey import Survey
 from neogenesis.core.table.spanned import SPANNED_CODES
 from neogenesis.core.units import both_text
 
+#: So many of a set are named in words.
+_MOST_NAMED = 8
+
 
 def gates_of(
     survey: Survey,
@@ -80,15 +83,14 @@ def _member_gates(survey: Survey, layout: Layout, carries: bool, fellows: Sequen
         member = partition.volume.member
         if member is None or member.is_alone or (carries and partition.number not in carried):
             continue
-        there = {f.own for f in fellows if f.set_id == member.set_id} | {member.own}
-        missing = [one for one in member.everyone if one not in there]
+        missing = member.missing(frozenset(f.own for f in fellows if f.set_id == member.set_id))
         gates.append(
             _gate(
                 "member",
                 not missing,
                 f"{partition.title} and its fellows are copied together.",
-                f"{partition.title} is {member.own} of {len(member.everyone)} that are of use only together; not in "
-                f"this plan: {', '.join(missing)}.",
+                f"{partition.title} is {member.own} of {member.count} that are of use only together; not in "
+                f"this plan: {', '.join(missing[:_MOST_NAMED])}.",
                 "Connect them all, and plan with --intent exact and --with OLD=NEW for each; if they stay as they are "
                 "and the new drive takes this one's place among them, with --alone.",
             )

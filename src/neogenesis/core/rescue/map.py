@@ -13,12 +13,10 @@ from blake3 import blake3
 from neogenesis.core.drive import Identity
 from neogenesis.core.errors import BadRecord, CannotRecord, ReadFailed, Refused
 from neogenesis.core.extent import Extents
-from neogenesis.core.record import load
 from neogenesis.core.store import ReadableStore
-from neogenesis.core.transfer.regions import RegionMap, State, save_regions
+from neogenesis.core.transfer.regions import SAMPLE_BYTES, State, load_regions, save_regions
 
 _STRETCHES = 32
-_SAMPLE_BYTES = 128 << 10
 
 
 class RescueMap:
@@ -80,7 +78,7 @@ class RescueMap:
         """Keep the checksum of what was put at `start`, one for each stretch of the drive, to know it again by."""
         stretch = start * _STRETCHES // self.size_bytes
         if stretch not in self.samples:
-            piece = data[:_SAMPLE_BYTES]
+            piece = data[:SAMPLE_BYTES]
             self.samples[stretch] = (start, start + len(piece), blake3(piece).digest())
 
     def state_at(self, place: int) -> State:
@@ -134,14 +132,7 @@ def load_map(path: Path, size_bytes: int, ends: MapEnds, moved: bool = False) ->
 
     `moved`: a person says that a drive without a serial is at another place now, so its place says nothing.
     """
-    found = load(path, RegionMap, "region map")
-    at = 0
-    for start, end, _ in found.regions:
-        if start != at or end <= start:
-            raise BadRecord(f"The region map “{path.name}” is damaged at byte {at}.", "Restore a copy, or start over.")
-        at = end
-    if at != found.size_bytes:
-        raise BadRecord(f"The region map “{path.name}” ends at byte {at}, not where its drive does.", "Restore a copy.")
+    found = load_regions(path)
     of, onto = (_placeless(found.source), _placeless(found.target)) if moved else (found.source, found.target)
     if found.size_bytes != size_bytes or not (of or ends.source).may_be(ends.source):
         raise BadRecord(
@@ -156,20 +147,12 @@ def load_map(path: Path, size_bytes: int, ends: MapEnds, moved: bool = False) ->
         )
     result = RescueMap(size_bytes, list(found.regions))
     for start, end, digest in found.samples:
-        if not 0 <= start < end <= min(size_bytes, start + _SAMPLE_BYTES) or not _is_digest(digest):
-            raise BadRecord(
-                f"The region map “{path.name}” has an impossible sample at byte {start}.", "Restore a copy."
-            )
         result.samples[start * _STRETCHES // size_bytes] = (start, end, bytes.fromhex(digest))
     return result
 
 
 def _placeless(identity: Identity | None) -> Identity | None:
     return msgspec.structs.replace(identity, path="") if identity is not None else None
-
-
-def _is_digest(text: str) -> bool:
-    return len(text) == 64 and set(text) <= set("0123456789abcdef")
 
 
 def distrusted(found: RescueMap, source: ReadableStore, target: ReadableStore) -> int:
@@ -202,7 +185,7 @@ def distrusted(found: RescueMap, source: ReadableStore, target: ReadableStore) -
 def _from_source(found: RescueMap, source: ReadableStore) -> list[tuple[int, int, bytes]]:
     """Checksums of places that are said to be read, made from the old drive itself: the few of them that hold data."""
     medium, made = source.uncached(), []
-    places = list(found.ranges("read").chunks(_SAMPLE_BYTES))
+    places = list(found.ranges("read").chunks(SAMPLE_BYTES))
     for start, end in places[:: max(1, len(places) // _STRETCHES)]:
         try:
             data = medium.read(start, end - start)

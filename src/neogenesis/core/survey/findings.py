@@ -11,6 +11,9 @@ from neogenesis.core.table import Table
 from neogenesis.core.table.spanned import SPANNED_CODES, UNNAMED_FELLOWS
 from neogenesis.core.units import both_text
 
+#: So many are named in words.
+_MOST_FELLOWS = 8
+
 
 def all_findings(
     drive: Drive,
@@ -154,31 +157,20 @@ def _of_partition(partition: PartitionFacts, fault: str) -> list[Finding]:
         )
     member = volume.member
     if member is not None and not member.is_alone:
-        fellows = member.fellows
         found.append(
             Finding(
                 code="member",
                 severity="stop",
-                text=f"{title}: one of {len(fellows) + 1} that are of use only together; it is {member.own}.",
-                remedy=f"Move all of them in one plan, with --with: {', '.join(fellows)}.",
+                text=f"{title}: one of {member.count} that are of use only together; it is {member.own}.",
+                remedy=f"Move all of them in one plan, with --with: {', '.join(member.fellows[:_MOST_FELLOWS])}.",
                 partition=number,
-                fellows=fellows,
+                fellows=member.fellows,
             )
         )
-    elif volume.kind == "raid" or (volume.kind == "lvm" and member is None):
+    elif volume.kind in ("raid", "lvm"):
         found.append(
             _finding(
                 f"{volume.kind}-member",
-                "note",
-                f"{title}: part of a larger set; it is carried as it is.",
-                "Make sure that every member of the set is moved or stays.",
-                number,
-            )
-        )
-    if volume.kind == "lvm" and member is not None and member.is_alone:
-        found.append(
-            _finding(
-                "lvm-member",
                 "note",
                 f"{title}: a set of volumes of its own; it is carried as it is.",
                 "The volumes inside keep their sizes.",

@@ -22,7 +22,8 @@ class Ends:
     """The two drives, both open, the old one without any means to write.
 
     `look` surveys the old drive as it is now. `busy_s` is a clock that tells how long its reads take, where it has one.
-    `begin` is called when every gate has been asked, before anything is written or recorded; it may raise.
+    `begin` is called when every gate has been asked, before anything is written or recorded; it may raise. `check_only`
+    ends with OnlyChecked where it is not called, since nothing would be written: the transfer is finished.
     """
 
     source: ReadableStore
@@ -31,3 +32,4 @@ class Ends:
     target_drive: Drive
     busy_s: Callable[[], float] | None = None
     begin: Callable[[], None] = _begun
+    check_only: bool = False

@@ -13,7 +13,7 @@ from blake3 import blake3
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadRecord, Mismatch
 from neogenesis.core.plan import Layout
-from neogenesis.core.record import Record, from_json, in_rows, load, save_pieces
+from neogenesis.core.record import Record, from_json, in_rows, load, owner_of, refuse_strange, save_pieces
 from neogenesis.core.store import ReadableStore
 from neogenesis.core.survey import Survey
 from neogenesis.core.system import Trees
@@ -66,6 +66,8 @@ def save_manifest(path: Path, head: dict[str, Any], chunks: Iterable[Chunk]) -> 
     Row by row, so that memory does not grow with the drive. Raises BadRecord.
     """
     encoder, digest = msgspec.json.Encoder(), blake3()
+    owner = owner_of(path.parent)
+    head = {"ticket": owner, **head} if owner else head
     fields = [f"{encoder.encode(k).decode()}: {encoder.encode(v).decode()}" for k, v in head.items()]
 
     def pieces() -> Iterator[bytes]:
@@ -109,6 +111,7 @@ def load_manifest(path: Path) -> Manifest:
                 rows: Iterator[tuple[int, int, str]] = iter(whole.chunks)
             else:
                 head, rows = from_json(text, ManifestHead, what), _rows_of(file)
+                refuse_strange(path, text, "manifest")
             for row in rows:
                 _add(chunks, row, head.size_bytes, what)
     except OSError as error:

@@ -10,12 +10,15 @@ import msgspec
 import numpy as np
 
 from neogenesis.core.drive import Identity
+from neogenesis.core.errors import BadRecord
 from neogenesis.core.extent import Extents
-from neogenesis.core.record import Record, in_rows, save_pieces
+from neogenesis.core.record import Record, in_rows, load, owner_of, save_pieces
 
 State = Literal["read", "lost", "postponed", "untried"]
 _STATES: tuple[State, ...] = ("read", "lost", "untried")
 _ROWS = 4096
+#: A sample of what stands on a new drive is at most so long.
+SAMPLE_BYTES = 128 << 10
 
 
 class RegionMap(Record, frozen=True, kw_only=True):
@@ -32,6 +35,28 @@ class RegionMap(Record, frozen=True, kw_only=True):
     target: Identity | None = None
     samples: tuple[tuple[int, int, str], ...] = ()
     regions: tuple[tuple[int, int, State], ...]
+
+
+def load_regions(path: Path) -> RegionMap:
+    """A region map, validated whole. Raises BadRecord."""
+    found = load(path, RegionMap, "region map")
+    at = 0
+    for start, end, _ in found.regions:
+        if start != at or end <= start:
+            raise BadRecord(f"The region map “{path.name}” is damaged at byte {at}.", "Restore a copy, or start over.")
+        at = end
+    if at != found.size_bytes:
+        raise BadRecord(f"The region map “{path.name}” ends at byte {at}, not where its drive does.", "Restore a copy.")
+    for start, end, digest in found.samples:
+        if not 0 <= start < end <= min(at, start + SAMPLE_BYTES) or not _is_digest(digest):
+            raise BadRecord(
+                f"The region map “{path.name}” has an impossible sample at byte {start}.", "Restore a copy."
+            )
+    return found
+
+
+def _is_digest(text: str) -> bool:
+    return len(text) == 64 and set(text) <= set("0123456789abcdef")
 
 
 def region_rows(size_bytes: int, read: Extents, lost: Extents) -> Iterator[tuple[int, int, State]]:
@@ -61,6 +86,7 @@ def save_regions(
     Row by row, so that memory does not grow with their number. Raises BadRecord.
     """
     head = {
+        **({"ticket": owner} if (owner := owner_of(path.parent)) else {}),
         "schema": RegionMap.SCHEMA,
         "size_bytes": size_bytes,
         "source": source,

@@ -17,8 +17,8 @@ import msgspec
 from blake3 import blake3
 
 from neogenesis.core.drive import TABLE_AREA_BYTES
-from neogenesis.core.errors import CannotRecord, Mismatch, NeogenesisError, Refused, Stopped
-from neogenesis.core.extent import NONE, Extents
+from neogenesis.core.errors import CannotRecord, Mismatch, NeogenesisError, OnlyChecked, Refused, Stopped
+from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan, Step
 from neogenesis.core.plan.steps import Copy, MakeVolume
 from neogenesis.core.record import to_json
@@ -90,6 +90,8 @@ class Transfer:
         self._admit(resume and self.files.journal.exists())
         try:
             self._was_finished = self.journal.state.done
+            if self.ends.check_only:
+                raise OnlyChecked
             if not self._was_finished:
                 self._run_steps()
             return self._finish()
@@ -154,7 +156,7 @@ class Transfer:
             journal.append([["unused"]])
             self.tell(Event(event="note", code="unused", text="Somebody said that the old drive was not used since."))
             return []
-        if survey.health.is_failing or journal.state.lost:
+        if survey.health.is_failing:
             return []
         self.tell(Event(event="operation", phase="compare", text="Compare what was copied with the old drive"))
         found = self._differs(journal, whole=True)
@@ -173,9 +175,9 @@ class Transfer:
                 self.progress.add(sum(end - start for start, end, _ in some))
                 self.report(some[-1].end, 0, None)
 
-        source = copied.of(self.source, size)
+        source, lost = copied.of(self.source, size), copied.there(Extents.of(journal.state.lost))
         begin = partial(self.progress.begin, "compare") if whole else lambda total: None
-        return changed_since(source, journal.state.chunks, copied, NONE, whole, told, begin)
+        return changed_since(source, journal.state.chunks, copied, lost, whole, told, begin)
 
     def _admit_finished(self) -> None:
         """What is finished is read back, and never written again. Raises Refused where the drive was used since."""
@@ -188,7 +190,7 @@ class Transfer:
                 "pieces are not what was copied): somebody used it. Nothing was written.",
                 "Keep it as it is; to write it anew, plan again.",
             )
-        if read > self.journal.state.verified_bytes:
+        if read > self.journal.state.verified_bytes and not self.ends.check_only:
             self.journal.append([["verified", read]])
 
     def _run_step(self, index: int, step: Step) -> None:

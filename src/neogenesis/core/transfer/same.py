@@ -34,6 +34,13 @@ class Copied:
     pieces: tuple[tuple[int, int, int], ...]
     understood: Extents
 
+    def there(self, ranges: Extents) -> Extents:
+        """Ranges of the old drive, in places of the new one."""
+        found = NONE
+        for start, length, old in self.pieces:
+            found = found.union(ranges.clipped(old, old + length).shifted(start - old))
+        return found
+
     def of(self, source: ReadableStore, size_bytes: int) -> ReadableStore:
         """The old drive in places of the new one; zeros where nothing of it goes."""
         return PieceStore(source, size_bytes, self.pieces)

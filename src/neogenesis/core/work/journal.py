@@ -54,8 +54,6 @@ class JournalState:
         #: Of every leg, the milliseconds that it worked and those that it was paused.
         self.legs: list[tuple[int, int]] = []
         self.done = False
-        #: A person said that the old drive was not used between two legs.
-        self.said_unused = False
 
     @property
     def worked_s(self) -> float:
@@ -101,11 +99,9 @@ class JournalState:
             self.legs.append((0, 0))
         elif kind == "time":
             self.legs[-1] = (_number(line[1], _LONGEST_MS), _number(line[2], _LONGEST_MS))
-        elif kind == "unused":
-            self.said_unused = True
         elif kind == "done":
             self.done = True
-        else:
+        elif kind != "unused":  # what a person said of the time between two legs stands there to be read
             raise ValueError(f"an unknown line “{kind}”")
 
     def _forget(self, ranges: Sequence[tuple[int, int]]) -> None:
