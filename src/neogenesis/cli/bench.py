@@ -95,6 +95,7 @@ def _drive_row(one: Connected, health: Health, holdings: list[Holding]) -> dict[
         "size_bytes": drive.size_bytes,
         "sector_size": drive.sector_size,
         "bus": drive.bus,
+        "timeout_s": drive.timeout_s,
         "rotational": drive.rotational,
         "removable": one.removable,
         "in_use": one.in_use or None,

@@ -46,6 +46,7 @@ def _survey_text(found: Survey) -> str:
     lines = [
         f"{drive.model or Path(drive.path).name}  {drive.serial}  {both_text(drive.size_bytes)}  "
         f"{drive.sector_size}-byte sectors  table: {found.table.kind}"
+        + (f"  waits up to {drive.timeout_s:g} s for a request" if drive.timeout_s is not None else "")
     ]
     for p in found.partitions:
         used = f"{binary_text(p.volume.used_bytes)} used" if p.volume.kind != "none" else ""

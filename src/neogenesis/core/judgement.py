@@ -69,6 +69,7 @@ class Judgement:
     fill_caution_percent: int
     fill_stop_percent: int
     copy_gap_bytes: int
+    stretch_seconds: float
     startup_largest_bytes: int
     hot_celsius: int
     least_spare_percent: int
@@ -109,6 +110,7 @@ def hand_in_judgement(text: str) -> None:
         raw["fill"]["caution_percent"],
         raw["fill"]["stop_percent"],
         raw["copy"]["gap_bytes"],
+        raw["copy"]["stretch_seconds"],
         raw["startup"]["largest_bytes"],
         raw["health"]["hot_celsius"],
         raw["health"]["least_spare_percent"],

@@ -325,6 +325,8 @@ def drive_facts(survey: Survey) -> list[tuple[str, str, bool]]:
         (tr("Table"), {"gpt": "GPT", "mbr": "MBR", "none": tr("none")}[survey.table.kind], False),
         (tr("Used"), both(survey.used_bytes), False),
     ]
+    if drive.timeout_s is not None:
+        facts.append((tr("Longest wait for a request"), tr("{0} s").format(round(drive.timeout_s)), False))
     if hours is not None:
         facts.append((tr("Powered on"), tr("{0} hours").format(whole_bytes(hours)), False))
     return facts

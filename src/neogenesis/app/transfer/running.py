@@ -96,7 +96,11 @@ class RunningPage(QWidget):
     def subtitle(self) -> str:
         """What is being done now."""
         model = self._model
-        state = {"paused": tr("Paused"), "stopping": tr("Stopping at a safe point…"), "starting": tr("Starting…")}
+        wait = model.plan.source.survey.drive.timeout_s if model.plan is not None else None
+        stopping = tr("Stopping at a safe point…")
+        if wait is not None:
+            stopping = tr("Stopping at a safe point: a drive that struggles may take {0} s…").format(round(wait))
+        state = {"paused": tr("Paused"), "stopping": stopping, "starting": tr("Starting…")}
         text = state.get(model.state, said(model.progress.now))
         pace = tr("simulated, {0} times as fast").format(round(model.progress.pace))
         return f"{text}  ·  {pace}" if model.progress.pace > 1 else text

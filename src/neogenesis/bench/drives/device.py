@@ -135,6 +135,7 @@ class DeviceProvider:
             serial=known.get("ID_SERIAL_SHORT", "") or self.system.text(folder / "device/serial"),
             bus=_bus(node, known),
             rotational=self.system.text(folder / "queue/rotational") == "1" and not node.startswith("loop"),
+            timeout_s=self.system.timeout_s(folder),
         )
 
     def _udev(self, number: str) -> dict[str, str]:

@@ -19,6 +19,8 @@ from typing import Literal
 _DEVICES = Path("/dev")
 #: Who shows which file as a folder is looked up at most so often.
 _LOOK_S = 1.0
+#: The kernel's own wait for a request of a disk (`SD_TIMEOUT`, and that of NVMe drives).
+_TIMEOUT_SECONDS = 30.0
 _NO_DRIVES = ("ram", "zram", "sr", "fd", "dm-", "md", "nbd")
 
 
@@ -57,6 +59,14 @@ class BlockSystem:
         with suppress(OSError, UnicodeDecodeError):
             return path.read_text().strip()
         return ""
+
+    def timeout_s(self, folder: Path) -> float:
+        """How long the kernel waits for one request of the drive; its own default where it does not say."""
+        milliseconds = self.text(folder / "queue/io_timeout")  # of every driver, in newer kernels
+        if milliseconds.isdigit():
+            return int(milliseconds) / 1000
+        seconds = self.text(folder / "device/timeout")
+        return float(seconds) if seconds.isdigit() else _TIMEOUT_SECONDS
 
     def name(self, number: str) -> str:
         """`sdb1`; the number itself when the system does not know it."""

@@ -86,7 +86,8 @@ def make_image(
                 check_all,
             ).run()
 
-        return run_work("image", body, out, events, BenchClock(opened.hardware.pace), _imaged, run=run)
+        clock = BenchClock(opened.hardware.pace, opened.hardware.passed_s)
+        return run_work("image", body, out, events, clock, _imaged, run=run)
 
 
 def _imaged(done: Imaged) -> Event:

@@ -311,7 +311,7 @@ def salvage_files(
                 salvage = Salvage(live, survey, open_tree, folder, control, clock, progress, listing.lost)
                 return salvage.run(wanted, left_out)
 
-        clock = BenchClock(opened.hardware.pace)
+        clock = BenchClock(opened.hardware.pace, opened.hardware.passed_s)
         return run_work("salvage", body, None, events, clock, _salvaged, check_only=check_only, run=run)
 
 

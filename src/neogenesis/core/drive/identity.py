@@ -43,6 +43,7 @@ class Drive(Record, frozen=True, kw_only=True):
     """Who a drive is. `bus` is `file` for a plain image; `changed_ns` is an image file's time of last change.
 
     `sector_size` is the unit of addresses; `physical_sector_size` what the medium writes at once, 0 if unknown.
+    `timeout_s` is how long the system waits for one request before it gives the drive up, None for what is no device.
     """
 
     path: str
@@ -56,6 +57,7 @@ class Drive(Record, frozen=True, kw_only=True):
     changed_ns: int = 0
     reading: HealthReading | None = None
     physical_sector_size: int = 0
+    timeout_s: float | None = None
 
     @property
     def identity(self) -> Identity:

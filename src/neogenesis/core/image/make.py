@@ -22,7 +22,7 @@ from neogenesis.core.image.readback import read_back
 from neogenesis.core.image.write import CLUSTER_BITS, CLUSTER_BYTES, Qcow2Writer
 from neogenesis.core.judgement import judgement
 from neogenesis.core.plan.intents import layout_as_it_is
-from neogenesis.core.store import ReadableStore, read_or_narrow
+from neogenesis.core.store import LostStore, Patience, PutOff, ReadableStore, read_or_narrow
 from neogenesis.core.store.parts import existing_parts, part_path
 from neogenesis.core.survey import Survey, Surveyed
 from neogenesis.core.transfer.ends import Verify
@@ -121,6 +121,10 @@ class UsedStore(ReadableStore):
         return UsedStore(self.base.uncached(), self.used)
 
 
+#: A range of the drive, and the store to read it from: one that knows what is lost already of a bad stretch.
+_Piece = tuple[int, int, ReadableStore]
+
+
 @dataclass
 class _Work:
     """What the threads share, each part under its lock."""
@@ -129,6 +133,7 @@ class _Work:
     writing: threading.Lock = field(default_factory=threading.Lock)
     waiting: list[StoredChunk] = field(default_factory=list)
     lost: list[tuple[int, int]] = field(default_factory=list)
+    later: list[_Piece] = field(default_factory=list)
     done_bytes: int = 0
 
 
@@ -269,51 +274,60 @@ class ImageRun:
 
     def _copy(self, journal: Journal, writer: Qcow2Writer, used: Extents, clusters: Extents, done: set[int]) -> None:
         work, total = self._work, used.total
-        queue = (piece for piece in clusters.chunks(BATCH_BYTES) if piece[0] not in done)
+        seen = UsedStore(self.store, used)
+        pieces = ((start, end, seen) for start, end in clusters.chunks(BATCH_BYTES) if start not in done)
 
-        def begin() -> Callable[[], bool]:
-            buffer = memoryview(mmap.mmap(-1, BATCH_BYTES))
-            packer = _packer(self.level)
-            return lambda: self._one(queue, buffer, packer, used, journal, writer, total)
+        def carry(queue: Iterator[_Piece], patient: bool) -> None:
+            def begin() -> Callable[[], bool]:
+                buffer = memoryview(mmap.mmap(-1, BATCH_BYTES))
+                packer = _packer(self.level)
+                return lambda: self._one(queue, buffer, packer, used, journal, writer, total, patient)
 
-        run_together(_THREADS, "image", begin)
+            run_together(_THREADS, "image", begin)
+
+        carry(pieces, patient=False)
+        later, work.later = work.later, []
+        carry(iter(later), patient=True)
         with work.writing:
             self._checkpoint(journal, writer, force=True)
 
     def _one(
         self,
-        queue: Iterator[tuple[int, int]],
+        queue: Iterator[_Piece],
         buffer: memoryview,
         packer: zstandard.ZstdCompressor,
         used: Extents,
         journal: Journal,
         writer: Qcow2Writer,
         total: int,
+        patient: bool,
     ) -> bool:
-        """Read, hash, compress and append one cluster; False when there are no more."""
+        """Read, hash, compress and append one piece; False when there are no more.
+
+        A bad stretch that takes too long comes later, unless somebody is `patient`.
+        """
         work = self._work
         self.control.checkpoint()
         with work.reading:
             piece = next(queue, None)
             if piece is None:
                 return False
-            start, end = piece
-            lost, count = self._read(start, end, buffer, used)
+            start, end, seen = piece
+            patience = None if patient else Patience(self.clock.now)
+            try:
+                lost = read_or_narrow(seen, start, buffer[: end - start], seen.sector_size, patience=patience)
+            except PutOff as found:
+                work.later.append((start, end, LostStore(seen, Extents.of(found.lost))))
+                return True
         digest, packed = _packed(buffer[: end - start], packer)
         with work.writing:
             at = writer.add(packed)
             work.waiting.append((Chunk(start, end, digest), at, [len(piece) for piece in packed]))
             work.lost += lost
-            work.done_bytes += count
+            work.done_bytes += used.clipped(start, end).total
             self.progress("image", work.done_bytes, total)
             self._checkpoint(journal, writer, force=False)
         return True
-
-    def _read(self, start: int, end: int, buffer: memoryview, used: Extents) -> tuple[list[tuple[int, int]], int]:
-        """Fill the cluster with what is in use; returns what is lost, and how many bytes are in use."""
-        seen = UsedStore(self.store, used)
-        lost = read_or_narrow(seen, start, buffer[: end - start], seen.sector_size)
-        return lost, used.clipped(start, end).total
 
     def _checkpoint(self, journal: Journal, writer: Qcow2Writer, force: bool) -> None:
         work, now = self._work, self.clock.now()

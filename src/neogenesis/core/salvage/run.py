@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from itertools import chain
 from pathlib import Path
 from typing import ClassVar
 
@@ -17,7 +18,7 @@ from neogenesis.core.record import Record, save, to_json
 from neogenesis.core.salvage.beneath import Beneath, is_safe
 from neogenesis.core.salvage.names import plain
 from neogenesis.core.salvage.wanted import Wanted
-from neogenesis.core.store import RangeView, ReadableStore
+from neogenesis.core.store import LostStore, Patience, PutOff, RangeView, ReadableStore
 from neogenesis.core.survey import Survey
 from neogenesis.core.system import FileTree, Trees
 from neogenesis.core.units import MIB
@@ -97,6 +98,7 @@ class Salvage:
         self._log = folder / "salvage.jsonl"
         self._drive = _mark_of(survey)
         self._trees: dict[int, FileTree] = {}
+        self._known_lost: dict[int, Extents] = {}
         self._taken: set[str] = set()
         self._beneath = Beneath(folder)
 
@@ -115,12 +117,18 @@ class Salvage:
         total = sum(w.size_bytes for w in wanted)
         copied = waiting = 0
         lines: list[Saved] = []
+        later: list[Wanted] = []
         try:
-            for item in wanted:
+            for number, item in enumerate(chain(wanted, later)):  # grows while it is gone through
                 self.control.checkpoint()
                 key = (item.partition, _text(item.path))
                 if key not in done or done[key].fault or done[key].lost_bytes:
-                    done[key] = self._copy(item, done.get(key))
+                    try:
+                        done[key] = self._copy(item, done.get(key), patient=number >= len(wanted))
+                    except PutOff as found:
+                        self._put_off(item, found)
+                        later.append(item)
+                        continue
                     lines.append(done[key])
                     waiting += done[key].size_bytes
                 copied += item.size_bytes
@@ -203,11 +211,21 @@ class Salvage:
             if partition is None:
                 raise Damaged("partition", 0, f"there is none with the number {number}")
             size = min(partition.size_bytes, self.store.size_bytes - partition.start_bytes)
-            self._trees[number] = self._open_tree(RangeView(self.store, partition.start_bytes, size))
+            view = RangeView(self.store, partition.start_bytes, size)
+            known = self._known_lost.get(number)
+            self._trees[number] = self._open_tree(view if known is None else LostStore(view, known))
         return self._trees[number]
 
-    def _copy(self, item: Wanted, before: Saved | None) -> Saved:
-        """Under a name of its own until it is whole; `before` is what an earlier run got of it."""
+    def _put_off(self, item: Wanted, found: PutOff) -> None:
+        """What is known of a bad stretch is not asked for again, and nothing of it is in a library's memory."""
+        self._trees.pop(item.partition).close()
+        self._known_lost[item.partition] = self._known_lost.get(item.partition, NONE).union(Extents.of(found.lost))
+
+    def _copy(self, item: Wanted, before: Saved | None, patient: bool) -> Saved:
+        """Under a name of its own until it is whole; `before` is what an earlier run got of it.
+
+        Raises PutOff for a file with a bad stretch that takes too long, unless somebody is `patient`.
+        """
         partition = self.survey.partition(item.partition)
         title = plain(partition.title) if partition else ""
         top = f"{item.partition}-{title}" if title else str(item.partition)
@@ -216,7 +234,7 @@ class Salvage:
         for parts in ([top, *own], [top, *safe]) if all(is_safe(p) for p in own) else ([top, *safe],):
             try:
                 with self._beneath.inside(parts[:-1], make=True) as folder:
-                    return self._copy_into(folder, parts, item, before)
+                    return self._copy_into(folder, parts, item, before, patient)
             except _NotThisName:
                 continue
             except (OSError, ValueError) as error:
@@ -225,9 +243,13 @@ class Salvage:
                 continue
         raise WriteFailed(0, f"no name for “{_text(item.path)}” works in “{self.folder}”")
 
-    def _copy_into(self, folder: int, parts: list[str], item: Wanted, before: Saved | None) -> Saved:
+    def _copy_into(self, folder: int, parts: list[str], item: Wanted, before: Saved | None, patient: bool) -> Saved:
         temporary = f".{blake3('/'.join(parts).encode('utf-8', 'surrogateescape')).hexdigest()[:16]}.part"
         modified: float | None = None
+
+        def patience() -> Patience | None:
+            return None if patient else Patience(self.clock.now)
+
         try:
             descriptor = self._beneath.new_file(folder, temporary)
             with os.fdopen(descriptor, "wb") as file:
@@ -238,7 +260,7 @@ class Salvage:
                     try:
                         tree = self._tree(item.partition)
                         modified = tree.modified_s(item.inode)
-                        for data, missing in tree.contents(item.inode, _PIECE):
+                        for data, missing in tree.contents(item.inode, _PIECE, patience):
                             self.control.checkpoint()
                             file.write(data)
                             digest.update(data)

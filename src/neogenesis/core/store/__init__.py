@@ -8,7 +8,7 @@ from neogenesis.core.store.base import ReadableStore, WritableStore
 from neogenesis.core.store.file import FileStore, Grip, SealedFileStore
 from neogenesis.core.store.lost import LostStore
 from neogenesis.core.store.memory import MemoryStore
-from neogenesis.core.store.narrow import read_or_narrow
+from neogenesis.core.store.narrow import Patience, PutOff, read_or_narrow
 from neogenesis.core.store.opener import Opener, PathOpener
 from neogenesis.core.store.overlay import OverlayStore
 from neogenesis.core.store.parts import JoinedStore, PartFile, existing_parts
@@ -29,7 +29,9 @@ __all__ = [
     "OverlayStore",
     "PartFile",
     "PathOpener",
+    "Patience",
     "PieceStore",
+    "PutOff",
     "RangeView",
     "ReadWay",
     "ReadableStore",

@@ -36,7 +36,7 @@ class LostStore(ReadableStore):
         return self.base.extents_with_data().union(self.lost)
 
     def known_lost(self, start: int, end: int) -> Extents:
-        return self.lost.clipped(start, end)
+        return self.lost.clipped(start, end).union(self.base.known_lost(start, end))
 
     def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
         return self.base.places_below(start, end)

@@ -11,24 +11,33 @@ from typing import Any, Protocol
 
 from neogenesis.core.errors import Damaged, ReadFailed
 from neogenesis.core.extent import Extents
-from neogenesis.core.store import ReadableStore, read_or_narrow
+from neogenesis.core.store import Patience, PutOff, ReadableStore, read_or_narrow
 
 _MOST_FILES = 2_000_000
 
 
 class ServedStore:
-    """A store as the library's process reads it: what cannot be read comes back as zeros and is listed in `lost`."""
+    """A store as the library's process reads it: what cannot be read comes back as zeros and is listed in `lost`.
+
+    With `patience`, a bad stretch that takes too long comes back as zeros; `put_off` is what is known of it then.
+    """
 
     def __init__(self, store: ReadableStore) -> None:
         self._store = store
         self.size_bytes = store.size_bytes
         self.lost: list[tuple[int, int]] = []
+        self.patience: Patience | None = None
+        self.put_off: PutOff | None = None
 
     def read(self, offset: int, length: int) -> bytes:
         length = max(0, min(length, self.size_bytes - offset))
         buffer = bytearray(length)
         try:
-            self.lost += read_or_narrow(self._store, offset, memoryview(buffer), self._store.sector_size)
+            if self.put_off is None:
+                view, sector = memoryview(buffer), self._store.sector_size
+                self.lost += read_or_narrow(self._store, offset, view, sector, patience=self.patience)
+        except PutOff as found:
+            self.put_off = found
         except ReadFailed:
             self.lost.append((offset, offset + length))
         return bytes(buffer)
@@ -132,15 +141,25 @@ class FileTree:
             raise Damaged("hive", 0, "it answers nonsense")
         return [None if raw is None else _hive_key(raw) for raw in found]
 
-    def contents(self, inode: int, piece_bytes: int) -> Iterator[tuple[bytes, int]]:
+    def contents(
+        self, inode: int, piece_bytes: int, patience: Callable[[], Patience | None] = lambda: None
+    ) -> Iterator[tuple[bytes, int]]:
         """A file from its first byte to its last, in pieces, each with how many bytes of it could not be read.
 
-        Raises Damaged when the file cannot be opened any more.
+        `patience` is asked for what each piece may take. Raises Damaged when the file cannot be opened any more,
+        PutOff when a piece takes too long; close the tree then, since the library keeps what it was given.
         """
         size, at = _number(self._channel.call("size", inode)), 0
         while at < size:
-            self._served.lost.clear()
-            data = self._channel.call("piece", inode, at, min(piece_bytes, size - at))
+            served = self._served
+            served.lost.clear()
+            served.patience = patience()
+            try:
+                data = self._channel.call("piece", inode, at, min(piece_bytes, size - at))
+            finally:
+                served.patience = None
+            if served.put_off is not None:
+                raise served.put_off
             if not isinstance(data, bytes) or not data:
                 raise Damaged("file", at, "it ends before its size")
             yield data, min(len(data), sum(end - start for start, end in self._served.lost))

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import mmap
 import threading
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import NamedTuple, Protocol
 
@@ -18,7 +18,7 @@ from blake3 import blake3
 
 from neogenesis.core.errors import ReadFailed
 from neogenesis.core.extent import Extents
-from neogenesis.core.store import ReadableStore, WritableStore, read_or_narrow
+from neogenesis.core.store import LostStore, Patience, PutOff, ReadableStore, WritableStore, read_or_narrow
 from neogenesis.core.units import KIB, MIB
 from neogenesis.core.work.chunks import ZEROS, Chunk
 from neogenesis.core.work.control import Control
@@ -65,6 +65,10 @@ class Listener(Protocol):
     def wrote(
         self, batch: Batch, chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float
     ) -> None: ...
+
+    def put_off(self, batch: Batch) -> None:
+        """A bad stretch took its time, and nothing of it was written; `batch` is to be carried after all others."""
+        ...
 
 
 class RunList:
@@ -137,15 +141,20 @@ def _is_scattered(runs: Extents) -> bool:
 
 
 def run_pipeline(
-    runs: RunList,
+    batches: Iterable[Batch],
     target: WritableStore,
     listener: Listener,
     control: Control,
     seconds: Callable[[], float],
+    patient: bool = False,
 ) -> None:
-    """Carry all `runs`; raises the first failure, after every thread has ended. Stopped leaves what was done."""
+    """Carry all `batches`; raises the first failure, after every thread has ended. Stopped leaves what was done.
+
+    A bad stretch that takes too long is put off, unless somebody is `patient`.
+    """
     reading, writing, telling = threading.Lock(), threading.Lock(), threading.Lock()
-    queue = iter(runs)
+    queue = iter(batches)
+    is_scattered = isinstance(batches, RunList) and batches.is_scattered
 
     def begin() -> Callable[[], bool]:
         memory = mmap.mmap(-1, CHUNK_BYTES)  # page-aligned; given back when the last view of it has gone
@@ -159,8 +168,13 @@ def run_pipeline(
             if batch is None:
                 return False
             side_by_side = batch.origin.store.parallel_reads and len(batch.runs) == 1
-            read = None if side_by_side else _read(batch, view, seconds)
-        lost, took = read or _read(batch, view, seconds)
+            read = None if side_by_side else _read(batch, view, seconds, patient)
+        lost, took, is_whole = read or _read(batch, view, seconds, patient)
+        if not is_whole:
+            store = LostStore(batch.origin.store, Extents.of(lost))
+            with telling:
+                listener.put_off(batch._replace(origin=replace(batch.origin, store=store)))
+            return True
         chunks = _chunks(batch, view)
         with writing:
             _write(target, chunks, view, batch.zeros)
@@ -169,23 +183,32 @@ def run_pipeline(
             listener.wrote(batch, chunks, below, took)
         return True
 
-    run_together(_THREADS_SCATTERED if runs.is_scattered else _THREADS, "copy", begin)
+    run_together(_THREADS_SCATTERED if is_scattered else _THREADS, "copy", begin)
 
 
-def _read(batch: Batch, view: memoryview, seconds: Callable[[], float]) -> tuple[list[tuple[int, int]], float]:
-    """Fill `view` with the runs, one behind the other; what is lost, in bytes of the store, and how long it took."""
+def _read(
+    batch: Batch, view: memoryview, seconds: Callable[[], float], patient: bool
+) -> tuple[list[tuple[int, int]], float, bool]:
+    """Fill `view` with the runs, one behind the other.
+
+    What is known to be lost, in bytes of the store; how long it took; and whether all of it was tried.
+    """
     started = seconds()
     store, lost, at = batch.origin.store, list[tuple[int, int]](), 0
     if batch.zeros:
-        return lost, seconds() - started
+        return lost, seconds() - started, True
     try:
         store.read_runs(batch.runs, view)
     except ReadFailed:
+        patience, alone = None if patient else Patience(seconds), len(batch.runs) == 1
         for start, end in batch.runs:
             part = view[at : at + end - start]
             at += end - start
-            lost += read_or_narrow(store, start, part, store.sector_size, known_bad=len(batch.runs) == 1)
-    return lost, seconds() - started
+            try:
+                lost += read_or_narrow(store, start, part, store.sector_size, alone, patience)
+            except PutOff as found:
+                return lost + found.lost, seconds() - started, False
+    return lost, seconds() - started, True
 
 
 def _chunks(batch: Batch, data: memoryview) -> list[Chunk]:

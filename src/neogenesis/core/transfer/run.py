@@ -65,6 +65,8 @@ class Transfer:
         self.volumes: dict[int, tuple[ReadableStore, Extents | None]] = {}
         self.allocations: dict[int, Extents | None] = {}
         self.runs: dict[str, RunList] = {}
+        self.later: list[Batch] = []
+        self._unrecorded: list[str] = []
         self._began, self._leg = frame.clock.now(), Leg(frame.control, frame.clock)
         self._step = -1
         self._was_finished = False
@@ -202,7 +204,10 @@ class Transfer:
         execute(self, step, done)
         if not done:
             self.checkpoint(force=True)
-            self.journal.append([["step", step.id]])
+            self._unrecorded.append(step.id)
+        if self._unrecorded and not self.later:  # what was put off belongs to one of them
+            self.journal.append([["step", one] for one in self._unrecorded])
+            self._unrecorded.clear()
 
     def forget_wrong(self, wrong: list[Chunk]) -> None:
         """What does not stand on the new drive is not done: all but preparing comes again, for what is missing."""
@@ -271,6 +276,21 @@ class Transfer:
         below = origin.store.places_below(start, min(end, start + 1))
         self.report(below[0][0] if below else 0, origin.target + end, origin.partition)
         self.checkpoint(force=False)
+
+    def put_off(self, batch: Batch) -> None:
+        """A bad stretch took its time; it comes again when all else is copied."""
+        self.later.append(batch)
+        start, end = batch.runs[0][0], batch.runs[-1][1]
+        below = batch.origin.store.places_below(start, end)
+        self.tell(
+            Event(
+                event="finding",
+                code="put-off",
+                place_bytes=below[0][0] if below else start,
+                text=f"The old drive struggles at byte {below[0][0] if below else start}; the rest is copied first.",
+                remedy="A drive that is failing is better rescued than copied.",
+            )
+        )
 
     def checkpoint(self, force: bool) -> None:
         """Sync the new drive, then record what it has confirmed. What a failed sync loses is never recorded."""

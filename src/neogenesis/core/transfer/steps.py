@@ -54,6 +54,7 @@ class Transfer(Protocol):
     volumes: dict[int, tuple[ReadableStore, Extents | None]]
     allocations: dict[int, Extents | None]
     runs: dict[str, RunList]
+    later: list[Batch]
     busy_s: Callable[[], float]
 
     def tell(self, event: Event) -> None: ...
@@ -69,6 +70,8 @@ class Transfer(Protocol):
     def wrote(
         self, batch: Batch, chunks: Sequence[Chunk], lost: list[tuple[int, int]], read_seconds: float
     ) -> None: ...
+
+    def put_off(self, batch: Batch) -> None: ...
 
 
 def execute(transfer: Transfer, step: Step, done: bool) -> None:
@@ -123,13 +126,22 @@ def _copy(transfer: Transfer, step: Copy, done: bool) -> None:
         transfer.allocations, transfer.volumes = {}, {}  # not needed any more, and large for a fragmented drive
         progress.begin("copy", sum(runs.total for runs in transfer.runs.values()))
     runs = transfer.runs.pop(step.id)
-    if done:
-        progress.skip(runs.total, step.partition)
-        return
     left = runs.without(covered)
-    progress.skip(runs.total - left.total, step.partition)
-    frame = transfer.frame
-    run_pipeline(left, transfer.ends.target, transfer, frame.control, transfer.busy_s)
+    progress.skip(runs.total if done else runs.total - left.total, step.partition)
+    if not done:
+        run_pipeline(left, transfer.ends.target, transfer, transfer.frame.control, transfer.busy_s)
+    if not transfer.runs:
+        _copy_later(transfer)
+
+
+def _copy_later(transfer: Transfer) -> None:
+    """What was put off, when all else is copied: now it is tried to the last sector."""
+    later = transfer.later
+    if later:
+        text = f"Bad stretches that were put off are read now, sector by sector: {len(later)}."
+        transfer.tell(Event(event="note", code="put-off", text=text))
+        run_pipeline(later, transfer.ends.target, transfer, transfer.frame.control, transfer.busy_s, patient=True)
+        later.clear()
 
 
 def runs_of_step(transfer: Transfer, step: Copy) -> RunList:
