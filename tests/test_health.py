@@ -18,7 +18,7 @@ from neogenesis.core.drive.smart import read_smart_report
 from neogenesis.core.errors import BadRecord, Refused
 from neogenesis.core.record import load
 from neogenesis.core.survey import Survey
-from tests.drives import blank, run
+from tests.drives import blank, run, simulated
 
 _NAMES = {
     1: "Raw_Read_Error_Rate",
@@ -27,13 +27,18 @@ _NAMES = {
     9: "Power_On_Hours",
     10: "Spin_Retry_Count",
     177: "Wear_Leveling_Count",
+    171: "Program_Fail_Count",
+    184: "End-to-End_Error",
     187: "Reported_Uncorrect",
     190: "Airflow_Temperature_Cel",
     194: "Temperature_Celsius",
+    196: "Reallocated_Event_Count",
     197: "Current_Pending_Sector",
     198: "Offline_Uncorrectable",
     199: "UDMA_CRC_Error_Count",
+    202: "Perc_Rated_Life_Used",
     231: "SSD_Life_Left",
+    232: "Available_Reservd_Space",
     241: "Total_LBAs_Written",
     255: "Unknown_Attribute",
 }
@@ -110,6 +115,31 @@ READINGS: dict[str, tuple[dict[str, Any], str, str]] = {
     "failed a self-test": (ata(**self_test(False)), "copy-now", "self-test"),
     "passed a self-test": (ata(**self_test(True)), "sound", ""),
     "solid state, nearly used up": (ata(row(231, 0, 6)), "ageing", "worn"),
+    "used up, and its spare is not known": (ata(row(231, 0, 0, 0)), "copy-now", "worn"),
+    "used up, with spare": (ata(row(231, 0, 0, 0), row(232, 0, 88)), "ageing", "worn"),
+    "spare at the maker's threshold": (ata(row(232, 0, 10)), "copy-now", "spare"),
+    "life that is used, not left": (ata(row(202, 97, 3, 0)), "ageing", "worn"),
+    "attempts to reallocate": (ata(row(196, 14)), "copy-now", "events"),
+    "a counter that was never set": (ata(row(198, 65535)), "sound", ""),
+    "faults inside the drive": (ata(row(184, 3, 97)), "copy-now", "path"),
+    "flash that cannot be written": (ata(row(171, 22)), "ageing", "flash-faults"),
+    "a mechanical drive at 51": (ata(celsius=51, rotation_rate=5400), "ageing", "hot"),
+    "a mechanical drive at 50": (ata(celsius=50, rotation_rate=5400), "sound", ""),
+    "a SATA drive at 55": (ata(celsius=55), "sound", ""),
+    "warm, below its own limit": (
+        {**nvme(temperature=83), "nvme_composite_temperature_threshold": {"warning": 84, "critical": 88}},
+        "sound",
+        "",
+    ),
+    "at its own limit": (
+        {**nvme(temperature=84), "nvme_composite_temperature_threshold": {"warning": 84, "critical": 88}},
+        "ageing",
+        "hot",
+    ),
+    "a module without a limit at 70": (nvme(temperature=70), "sound", ""),
+    "a module without a limit at 71": (nvme(temperature=71), "ageing", "hot"),
+    "spare that is not counted": (nvme(available_spare=0, available_spare_threshold=0), "sound", ""),
+    "twice its rated writes": (nvme(percentage_used=200), "copy-now", "worn"),
     "an attribute nobody knows": (ata(row(255, 999_999)), "sound", ""),
     "a sound NVMe drive": (nvme(), "sound", ""),
     "NVMe media errors": (nvme(media_errors=1), "copy-now", "media-errors"),
@@ -119,6 +149,22 @@ READINGS: dict[str, tuple[dict[str, Any], str, str]] = {
     "NVMe read-only": (nvme(critical_warning=8), "copy-now", "warning"),
     "NVMe past its rated writes": (nvme(percentage_used=131), "ageing", "worn"),
     "a bridge nobody knows": (report(1, ("Unknown USB bridge [0x0bad:0x0001 (0x100)]",)), "unknown", "no-readings"),
+    "a bridge that knows no such command": (
+        report(2, ("Read Device Identity failed: scsi error unsupported field in scsi command",)),
+        "unknown",
+        "no-readings",
+    ),
+    "a module behind a bridge": (
+        report(2, ("Read NVMe Identify Controller failed: NVME_IOCTL_ADMIN_CMD: Inappropriate ioctl for device",)),
+        "unknown",
+        "no-readings",
+    ),
+    "busy": (
+        report(2, ("Smartctl open device: /dev/sdb failed: Device or resource busy",)),
+        "unknown",
+        "not-permitted",
+    ),
+    "not let in": (report(2, ("open device: /dev/sdb failed: Permission denied",)), "unknown", "not-permitted"),
     "a bridge that answers nothing": (report(), "unknown", "no-readings"),
     "asleep": (report(2, ("Device is in STANDBY mode, exit(2)",)), "unknown", "no-readings"),
     "cannot be identified": (
@@ -147,6 +193,29 @@ def test_figures_are_those_of_the_drive() -> None:
     assert packed is not None and (packed.pending_sectors, packed.written_bytes) == (3, 512_000)
     reason = judge(packed).reasons[0]
     assert (reason.value, reason.threshold, reason.attribute) == (3, 0, "pending")
+
+
+@pytest.mark.parametrize(
+    ("name", "raw", "written"),
+    [
+        ("Total_LBAs_Written", 39_062_500_000, 20_000_000_000_000),
+        ("Host_Writes_32MiB", 600_000, 600_000 * 32 * 1024**2),
+        ("Lifetime_Writes_GiB", 18_626, 18_626 * 1024**3),
+        ("Host_Writes_GiB", 7, 7 * 1024**3),
+        ("Total_Writes_GB", 7, 7 * 10**9),
+        ("NAND_Writes_1GiB", 7, None),
+        ("Unknown_Attribute", 7, None),
+    ],
+)
+def test_what_was_written_is_counted_in_the_unit_of_its_name(name: str, raw: int, written: int | None) -> None:
+    rows = ata({**row(241, raw), "name": name})
+    assert read_smart_report(json.dumps(rows).encode()).written_bytes == written
+    assert judge(read_smart_report(json.dumps(rows).encode())).status == "answered"
+
+
+def test_written_units_beyond_64_bits() -> None:
+    found = read_smart_report(json.dumps(nvme(data_units_written=str(1 << 70))).encode())
+    assert found.written_bytes == (1 << 70) * 512_000
 
 
 @pytest.mark.parametrize(
@@ -185,6 +254,28 @@ def test_health_command(tmp_path: Path, neogenesis) -> None:
     path.write_text("[1, 2]")
     neogenesis("health", path, status=3)
     neogenesis("health", tmp_path / "none.json", status=2)
+
+
+@pytest.mark.parametrize(
+    ("health", "verdict"),
+    [
+        (None, "unknown"),
+        ({"pending_sectors": 3}, "copy-now"),
+        (ata(row(197, 5)), "copy-now"),
+        ({"verdict": "copy-now"}, None),
+        ({"ata_smart_attributes": {"table": []}}, None),
+    ],
+)
+def test_a_simulated_drive_takes_a_reading_or_a_report(
+    health: dict[str, Any] | None, verdict: str | None, tmp_path: Path, neogenesis
+) -> None:
+    """What is not understood must not pass for a sound drive."""
+    blank(tmp_path / "old.img", 8)
+    old = simulated(tmp_path / "old.drive.json", "old.img", health=health)
+    if verdict is None:
+        assert "fields that no reading has" in neogenesis("health", old, status=2).stderr
+        return
+    assert json.loads(neogenesis("health", old, "--json").stdout)["verdict"] == verdict
 
 
 def test_drives_of_this_machine_are_listed_without_being_opened(neogenesis) -> None:
@@ -267,7 +358,7 @@ def test_the_first_reading_of_the_ways_counts() -> None:
 
 def test_only_the_plain_way_tells_that_a_drive_does_not_answer() -> None:
     silent, gone = (json.dumps(report(2, (text,))).encode() for text in ("Unknown USB bridge", "INQUIRY failed"))
-    assert diagnosis._first_reading([silent, gone, gone]) is None
+    assert judge(diagnosis._first_reading([silent, gone, gone])).status == "not-supported"
     assert judge(diagnosis._first_reading([gone, silent])).verdict == "lost-cause"
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 from PyQt6.QtCore import QRectF
@@ -16,7 +17,7 @@ from neogenesis.bench.drives import confirm_tail
 from neogenesis.bench.drives.docks import SimulatedDocks, SystemDocks, look_at
 from neogenesis.core.drive import Drive, HealthReading, judge
 from neogenesis.core.errors import ReadFailed, Stopped
-from neogenesis.core.store import MemoryStore, SharedStore
+from neogenesis.core.store import MemoryStore, RangeView, SharedStore
 from neogenesis.core.work import Control
 from tests.drives import blank, set_docks, simulated
 
@@ -153,6 +154,10 @@ def test_shared_store_reads_once_and_shares_failures() -> None:
     for _ in range(4):
         assert shared.read(0, 1 << 20)[:8] == b"harbours"
     assert base.calls == 1
+    kept, other = memoryview(bytes(base.data[: 1 << 20])), memoryview(b"another piece")
+    for _ in range(2):
+        assert RangeView(shared, 0, 1 << 20).digest_of(0, kept) == blake3(kept).digest()
+    assert shared.digest_of(0, other) == blake3(other).digest(), "only what was read there has the kept digest"
     for _ in range(3):
         with pytest.raises(ReadFailed):
             shared.read(1 << 20, 1 << 20)

@@ -72,8 +72,12 @@ class Judgement:
     stretch_seconds: float
     startup_largest_bytes: int
     hot_celsius: int
+    hot_mechanical_celsius: int
+    hot_module_celsius: int
     least_spare_percent: int
     worn_percent: int
+    spent_percent: int
+    overspent_percent: int
     old_hours: int
     rates: dict[str, Rate]
     rescue: RescueNumbers
@@ -113,8 +117,12 @@ def hand_in_judgement(text: str) -> None:
         raw["copy"]["stretch_seconds"],
         raw["startup"]["largest_bytes"],
         raw["health"]["hot_celsius"],
+        raw["health"]["hot_mechanical_celsius"],
+        raw["health"]["hot_module_celsius"],
         raw["health"]["least_spare_percent"],
         raw["health"]["worn_percent"],
+        raw["health"]["spent_percent"],
+        raw["health"]["overspent_percent"],
         raw["health"]["old_hours"],
         {name: Rate(tuple(rate["read"]), tuple(rate["write"])) for name, rate in raw["rate"].items()},
         RescueNumbers(*(float(raw["rescue"][name]) for name in _RESCUE)),

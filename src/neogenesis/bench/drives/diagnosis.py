@@ -70,14 +70,17 @@ def _from_utility(name: str) -> HealthReading | None:
 
 
 def _first_reading(reports: Sequence[bytes]) -> HealthReading | None:
-    """Of what the ways gave, in their order. That a drive does not answer is only told by the first, plain one: a
-    guessed way that leads nowhere says nothing of the drive.
+    """The first that the drive gave, whichever way; else what the plain way says of why there is none: a guessed way
+    that leads nowhere says nothing of the drive.
     """
+    plain: HealthReading | None = None
     for place, report in enumerate(reports):
         try:
             reading = read_smart_report(report)
         except BadRecord:
             continue
-        if reading is not None and (reading.answers or place == 0):
+        if reading.status == "answered":
             return reading
-    return None
+        if place == 0:
+            plain = reading
+    return plain

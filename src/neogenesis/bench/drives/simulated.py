@@ -14,8 +14,11 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import ClassVar, Literal
 
+import msgspec
+
 from neogenesis.core.drive import HealthReading
-from neogenesis.core.errors import BadArgument, NeogenesisError, ReadFailed, WriteFailed
+from neogenesis.core.drive.smart import is_smart_report, reading_of
+from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError, ReadFailed, WriteFailed
 from neogenesis.core.extent import Extents
 from neogenesis.core.record import Record, load
 from neogenesis.core.store import FileStore, Grip, Opener, PathOpener, ReadableStore, SealedFileStore, WritableStore
@@ -85,10 +88,27 @@ class SimulatedSpec(Record, frozen=True, kw_only=True):
 def load_spec(path: Path) -> SimulatedSpec:
     """Raises BadArgument for a description that cannot be used."""
     try:
-        return load(path, SimulatedSpec, "simulated drive")
+        spec = load(path, SimulatedSpec, "simulated drive")
+        return msgspec.structs.replace(spec, health=_reading_in(path))
     except Exception as error:
         text = getattr(error, "text", str(error))
         raise BadArgument(text, "Correct the description of the simulated drive.") from error
+
+
+def _reading_in(path: Path) -> HealthReading | None:
+    """What the description says of the drive's health: a reading, or a report of the utility as it stands.
+
+    Raises BadRecord for anything else: what is not understood must not pass for a sound drive.
+    """
+    given = msgspec.json.decode(path.read_bytes()).get("health")
+    if given is None:
+        return None
+    if is_smart_report(given):
+        return reading_of(given)
+    strange = sorted(set(given) - set(HealthReading.__struct_fields__))
+    if strange:
+        raise BadRecord(f"The health in “{path.name}” has fields that no reading has: {', '.join(strange)}.", "")
+    return msgspec.convert(given, HealthReading)
 
 
 class DockFile(Record, frozen=True, kw_only=True):

@@ -10,6 +10,8 @@ from neogenesis.core.record import Record, renews_older_records
 
 #: From best to worst; `unknown` says nothing either way.
 Verdict = Literal["unknown", "sound", "ageing", "copy-now", "lost-cause"]
+#: Whether a drive was heard: only one that was asked by every way and gave no answer may be lost.
+Status = Literal["answered", "not-permitted", "no-answer", "not-supported"]
 _ORDER: tuple[Verdict, ...] = ("unknown", "sound", "ageing", "copy-now", "lost-cause")
 #: Bits of an NVMe critical warning (NVM Express base specification, SMART / health log, byte 0).
 _TOO_HOT = 0x02
@@ -37,17 +39,24 @@ class Attribute(Record, frozen=True, kw_only=True):
 class HealthReading(Record, frozen=True, kw_only=True):
     """What a drive says of itself; None where it says nothing. Hours, percent, bytes and degrees Celsius.
 
-    `answers`: False when it could not be identified at all. `critical_warning`: bits as NVMe drives give them, True for
-    a warning of unknown kind. `self_assessment`: whether it calls itself healthy. `cable_errors` are no fault of the
-    drive. `attributes` are all that it gave.
+    `answers`: False when it could not be identified at all; `status` is not `answered` where it could not be asked, and
+    `silence` says why, as a clause. `limit_c` is the drive's own limit. `critical_warning`: bits as NVMe drives give
+    them, True for a warning of unknown kind. `self_assessment`: whether it calls itself healthy. `reallocation_events`
+    are attempts, `path_errors` faults between its cache and its interface, `flash_faults` blocks that could not be
+    written or erased. `cable_errors` are no fault of the drive. `attributes` are all that it gave.
     """
 
     temperature_c: float | None = None
+    limit_c: float | None = None
+    kind: Literal["", "mechanical", "sata", "module"] = ""
     reallocated_sectors: int = 0
     pending_sectors: int = 0
     uncorrectable_sectors: int = 0
     reported_errors: int = 0
     media_errors: int = 0
+    reallocation_events: int = 0
+    path_errors: int = 0
+    flash_faults: int = 0
     spare_percent: float | None = None
     spare_threshold_percent: float | None = None
     wear_percent: float | None = None
@@ -59,6 +68,8 @@ class HealthReading(Record, frozen=True, kw_only=True):
     spin_retries: int = 0
     written_bytes: int | None = None
     answers: bool = True
+    status: Status = "answered"
+    silence: str = ""
     attributes: tuple[Attribute, ...] = ()
     model: str = ""
     serial: str = ""
@@ -79,6 +90,7 @@ class Health(Record, frozen=True, kw_only=True):
 
     schema: str = "neogenesis.health/1"
     verdict: Verdict
+    status: Status = "answered"
     reasons: tuple[Reason, ...] = ()
     image_first: bool = False
     temperature_c: float | None = None
@@ -89,6 +101,11 @@ class Health(Record, frozen=True, kw_only=True):
     def why(self) -> str:
         """All reasons in one line."""
         return "; ".join(reason.text for reason in self.reasons)
+
+    @property
+    def only_beside(self) -> bool:
+        """Whether all that was found is no fault of the drive: heat, the cable. Nothing is sold for that."""
+        return all(reason.code in ("hot", "cable") for reason in self.reasons)
 
     @property
     def is_failing(self) -> bool:
@@ -117,10 +134,15 @@ def _renew_health(raw: Any) -> bool:
 def judge(reading: HealthReading | None) -> Health:
     """Any damaged place, or a drive that fails itself: image first and do not keep testing."""
     if reading is None:
-        return Health(verdict="unknown", reasons=(Reason(code="no-readings", text="the drive gives no readings here"),))
+        none = Reason(code="no-readings", text="the drive gives no readings here")
+        return Health(verdict="unknown", status="not-supported", reasons=(none,))
     if not reading.answers:
         gone = Reason(code="no-answer", text="the drive no longer says who it is")
-        return Health(verdict="lost-cause", reasons=(gone,), image_first=True)
+        return Health(verdict="lost-cause", status="no-answer", reasons=(gone,), image_first=True)
+    if reading.status != "answered":
+        text = reading.silence or "the drive gives no readings here"
+        code = "not-permitted" if reading.status == "not-permitted" else "no-readings"
+        return Health(verdict="unknown", status=reading.status, reasons=(Reason(code=code, text=text),))
     found = [*_damage(reading), *_age(reading), *_beside(reading)]
     verdict = _ORDER[max((_ORDER.index(verdict) for verdict, _ in found), default=_ORDER.index("sound"))]
     return Health(
@@ -141,9 +163,11 @@ def _damage(reading: HealthReading) -> Iterator[tuple[Verdict, Reason]]:
         ("uncorrectable", reading.uncorrectable_sectors, "uncorrectable sector", "uncorrectable sectors"),
         ("reported-errors", reading.reported_errors, "read that could not be mended", "reads that could not be mended"),
         ("media-errors", reading.media_errors, "media error", "media errors"),
+        ("events", reading.reallocation_events, "attempt to reallocate a sector", "attempts to reallocate sectors"),
+        ("path", reading.path_errors, "error inside the drive itself", "errors inside the drive itself"),
         ("self-test", reading.failed_self_tests, "failed self-test in its log", "failed self-tests in its log"),
     ):
-        if count:
+        if count and not (code == "events" and reading.reallocated_sectors):  # the same, told twice
             text = f"{count:,} {one if count == 1 else many}"
             yield "copy-now", Reason(code=code, text=text, attribute=code, value=count, threshold=0)
     bits = int(reading.critical_warning)
@@ -158,12 +182,20 @@ def _damage(reading: HealthReading) -> Iterator[tuple[Verdict, Reason]]:
         yield "copy-now", Reason(code="self-assessment", text="the drive calls itself failing")
     least = judgement().least_spare_percent
     threshold = least if reading.spare_threshold_percent is None else reading.spare_threshold_percent
-    if reading.spare_percent is not None and reading.spare_percent <= threshold:
+    is_told = bool(reading.spare_percent or threshold)  # 0 of 0: a drive that does not count its spare
+    if reading.spare_percent is not None and reading.spare_percent <= threshold and is_told:
         text = f"only {reading.spare_percent:.0f} % of its spare area is left"
         yield (
             "copy-now",
             Reason(code="spare", text=text, attribute="spare", value=reading.spare_percent, threshold=threshold),
         )
+    wear = reading.wear_percent
+    spent, overspent = judgement().spent_percent, judgement().overspent_percent
+    spare_known = reading.spare_percent is not None and is_told
+    if wear is not None and (wear >= overspent or (wear >= spent and not spare_known)):
+        more = "" if wear >= overspent else ", and it does not say how much spare it has left"
+        text = f"{wear:.0f} % of its rated writes are used up{more}"
+        yield "copy-now", Reason(code="worn", text=text, attribute="wear", value=wear, threshold=spent)
     for now in (a for a in reading.attributes if a.failed == "now"):
         text = f"{now.name} is below the maker's own threshold"
         reason = Reason(code="failing-now", text=text, attribute=now.name, value=now.value, threshold=now.threshold)
@@ -174,16 +206,18 @@ def _age(reading: HealthReading) -> Iterator[tuple[Verdict, Reason]]:
     """What is no fault yet."""
     numbers = judgement()
     celsius, hours, wear = reading.temperature_c, reading.power_on_hours, reading.wear_percent
-    if celsius is not None and celsius > numbers.hot_celsius:
+    limit = _hot_from(reading)
+    if celsius is not None and (celsius > limit or celsius == reading.limit_c):
         text = f"{celsius:.0f} °C is hot; look again when it is cool"
-        yield (
-            "ageing",
-            Reason(code="hot", text=text, attribute="temperature", value=celsius, threshold=numbers.hot_celsius),
-        )
+        yield "ageing", Reason(code="hot", text=text, attribute="temperature", value=celsius, threshold=limit)
     elif reading.critical_warning is not True and int(reading.critical_warning) & _TOO_HOT:
         yield "ageing", Reason(code="hot", text="it warns of heat; look again when it is cool", attribute="temperature")
-    if wear is not None and wear >= numbers.worn_percent:
-        text = f"{wear:.0f} % of its rated writes are used up"
+    is_told = reading.spare_percent is not None and bool(reading.spare_percent or reading.spare_threshold_percent)
+    if wear is not None and numbers.worn_percent <= wear < (
+        numbers.overspent_percent if is_told else numbers.spent_percent
+    ):
+        away = ": plan it away" if wear >= numbers.spent_percent else ""
+        text = f"{wear:.0f} % of its rated writes are used up{away}"
         yield "ageing", Reason(code="worn", text=text, attribute="wear", value=wear, threshold=numbers.worn_percent)
     if hours is not None and hours >= numbers.old_hours:
         text = f"it has run for {hours:,} hours"
@@ -191,6 +225,9 @@ def _age(reading: HealthReading) -> Iterator[tuple[Verdict, Reason]]:
     if reading.spin_retries:
         text = f"it needed {reading.spin_retries:,} more tries to spin up"
         yield "ageing", Reason(code="spin-retries", text=text, attribute="spin-retries", value=reading.spin_retries)
+    if reading.flash_faults:
+        text = f"{reading.flash_faults:,} blocks of its flash could not be written or erased"
+        yield "ageing", Reason(code="flash-faults", text=text, attribute="flash-faults", value=reading.flash_faults)
     for one in reading.attributes:
         if one.failed == "past":
             text = f"{one.name} was once below the maker's threshold"
@@ -198,6 +235,15 @@ def _age(reading: HealthReading) -> Iterator[tuple[Verdict, Reason]]:
                 "ageing",
                 Reason(code="failed-before", text=text, attribute=one.name, value=one.worst, threshold=one.threshold),
             )
+
+
+def _hot_from(reading: HealthReading) -> float:
+    """The drive's own limit counts; without one, that of its kind."""
+    numbers = judgement()
+    if reading.limit_c is not None:
+        return reading.limit_c
+    own = {"mechanical": numbers.hot_mechanical_celsius, "module": numbers.hot_module_celsius}
+    return own.get(reading.kind, numbers.hot_celsius)
 
 
 def _beside(reading: HealthReading) -> Iterator[tuple[Verdict, Reason]]:

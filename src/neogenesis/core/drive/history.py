@@ -20,7 +20,8 @@ _FAULTS = (
     ("media_errors", "media errors"),
     ("failed_self_tests", "failed self-tests"),
 )
-_LEAST_WEAR, _LEAST_HOURS = 1.0, 100
+#: A count in whole per cent says next to nothing of a pace before it has made some steps.
+_LEAST_WEAR, _LEAST_HOURS = 5.0, 100
 _HOURS_OF_A_YEAR = 8766
 _MOST_LINES = 10_000
 _NEWS_CELSIUS, _NEWS_HOURS = 2.0, 1

@@ -90,6 +90,9 @@ class LiveStore(ReadableStore):
     def uncached(self) -> ReadableStore:
         return LiveStore(self.base.uncached(), self._checkpoint, self._remedy, self._known)
 
+    def digest_of(self, offset: int, data: memoryview) -> bytes:
+        return self.base.digest_of(offset, data)
+
     def known_lost(self, start: int, end: int) -> Extents:
         return self.base.known_lost(start, end)
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 
+from blake3 import blake3
+
 from neogenesis.core.errors import ReadFailed, WriteFailed
 from neogenesis.core.extent import NONE, Extents
 
@@ -42,6 +44,10 @@ class ReadableStore(ABC):
     def known_lost(self, start: int, end: int) -> Extents:
         """What of [start, end) cannot be read, as is known without asking; nothing for who must ask."""
         return NONE
+
+    def digest_of(self, offset: int, data: memoryview) -> bytes:
+        """BLAKE3 of `data`, all of which was read from `offset` just now; several readers may share the work."""
+        return blake3(data).digest()
 
     def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
         """Where on the drive at the bottom the bytes [start, end) come from; nothing for what is on no drive."""

@@ -6,6 +6,8 @@ import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field
 
+from blake3 import blake3
+
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.extent import Extents
 from neogenesis.core.store.base import ReadableStore
@@ -17,15 +19,17 @@ _LEAST_BYTES = 64 << 10
 @dataclass
 class _Piece:
     ready: threading.Event = field(default_factory=threading.Event)
+    hashing: threading.Lock = field(default_factory=threading.Lock)
     data: bytes | None = None
+    digest: bytes | None = None
     error: NeogenesisError | None = None
 
 
 class SharedStore(ReadableStore):
     """Large reads are kept for a while, so that readers a few of them behind need not ask the source again.
 
-    The first reader to ask for a piece reads it; others wait for it. Who falls far behind reads for itself, so a slow
-    reader never holds the others up and memory stays bounded.
+    The first reader to ask for a piece reads it, and the first to ask for its digest hashes it; others wait for that.
+    Who falls far behind reads for itself, so a slow reader never holds the others up and memory stays bounded.
     """
 
     def __init__(self, base: ReadableStore) -> None:
@@ -65,6 +69,16 @@ class SharedStore(ReadableStore):
         if piece.error is not None:
             raise piece.error
         buffer[:] = piece.data or b""
+
+    def digest_of(self, offset: int, data: memoryview) -> bytes:
+        with self._lock:
+            piece = self._kept.get((offset, len(data)))
+        if piece is None or piece.data is None:
+            return blake3(data).digest()
+        with piece.hashing:
+            if piece.digest is None:
+                piece.digest = blake3(piece.data).digest()
+            return piece.digest
 
     def uncached(self) -> ReadableStore:
         return self.base.uncached()

@@ -35,6 +35,9 @@ class RangeView(ReadableStore):
     def places_below(self, start: int, end: int) -> list[tuple[int, int]]:
         return self.base.places_below(self.start + start, self.start + end)
 
+    def digest_of(self, offset: int, data: memoryview) -> bytes:
+        return self.base.digest_of(self.start + offset, data)
+
     def known_lost(self, start: int, end: int) -> Extents:
         return self.base.known_lost(self.start + start, self.start + end).shifted(-self.start)
 

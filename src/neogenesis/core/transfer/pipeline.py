@@ -175,7 +175,7 @@ def run_pipeline(
             with telling:
                 listener.put_off(batch._replace(origin=replace(batch.origin, store=store)))
             return True
-        chunks = _chunks(batch, view)
+        chunks = _chunks(batch, view, bool(lost))
         with writing:
             _write(target, chunks, view, batch.zeros)
         below = [place for start, end in lost for place in batch.origin.store.places_below(start, end)]
@@ -211,7 +211,7 @@ def _read(
     return lost, seconds() - started, True
 
 
-def _chunks(batch: Batch, data: memoryview) -> list[Chunk]:
+def _chunks(batch: Batch, data: memoryview, with_losses: bool) -> list[Chunk]:
     """A chunk for each run of the batch, whose bytes stand in `data` one behind the other."""
     to, chunks, at = batch.origin.target, list[Chunk](), 0
     for start, end in batch.runs:
@@ -220,7 +220,10 @@ def _chunks(batch: Batch, data: memoryview) -> list[Chunk]:
             continue
         part = data[at : at + end - start]
         at += end - start
-        digest = blake3(part).digest() if part[0] or data_runs(part) else ZEROS
+        if not (part[0] or data_runs(part)):
+            digest = ZEROS
+        else:
+            digest = blake3(part).digest() if with_losses else batch.origin.store.digest_of(start, part)
         chunks.append(Chunk(to + start, to + end, digest))
     return chunks
 
