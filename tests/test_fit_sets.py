@@ -26,7 +26,7 @@ from neogenesis.core.fit.drawing import drawing
 from neogenesis.core.fit.lists import as_csv, lists_for, name_of
 from neogenesis.core.fit.match import Match
 from neogenesis.core.fit.matrix import matrix
-from neogenesis.core.fit.part import Part, read_part
+from neogenesis.core.fit.part import BESIDE, Part, read_part
 from neogenesis.core.fit.quantity import parse_amount, parse_amounts, shown_amount
 from neogenesis.core.fit.sets import DriveSet, likely, made_of, proposed, worth_having
 from neogenesis.core.fit.waiting import drive_wait, start_after
@@ -36,7 +36,7 @@ from neogenesis.core.record import to_json
 
 MACHINES, PARTS = known_machines(Path("/nowhere"))[0], known_parts(Path("/nowhere"))[0]
 PRICES = {p.id: p.cost for p in PARTS}
-NEAR = [p for p in PARTS if p.kind in ("adapter", "caddy")]
+NEAR = [p for p in PARTS if p.kind in BESIDE]
 
 
 def machine(title: str) -> Machine:
@@ -315,7 +315,7 @@ def test_lists_say_what_to_buy_what_is_there_and_which_tools() -> None:
     memory = next(line for line in by_group["stock"] if line.why == "memory")
     assert memory.count == 2 and memory.price == Decimal("88.00")
     assert any("driver PH0, shaft 3 mm" in line.what for line in by_group["tools"])
-    assert any("pad" in line.what for line in by_group["small"])
+    assert any("pad of" in line.why for line in (*by_group["stock"], *by_group["buy"]))
     rows = list(csv.reader(io.StringIO(as_csv(lines))))
     assert rows[0] == ["list", "what", "count", "for", "price"] and len(rows) == len(lines) + 1
     unknown = msgspec.structs.replace(of, fasteners=(), steps=(), kind="")

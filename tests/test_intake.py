@@ -341,7 +341,7 @@ def test_every_way_through_the_guide_comes_to_an_end() -> None:
             continue
         assert found.test is not None
         ways += [(*way, Answer(test=found.test.id, answer=c.code)) for c in found.test.answers]
-    assert ends == {e.id for e in guide().end} - {"failing-drive"}
+    assert ends == {e.id for e in guide().end} - {"failing-drive", "wet", "hurt"}
 
 
 def test_the_guide_goes_on_from_what_was_found() -> None:
@@ -350,6 +350,21 @@ def test_the_guide_goes_on_from_what_was_found() -> None:
     assert ended(("power", "sideways")) == "? power", "an answer that does not exist answers nothing"
     assert ended(("power", "picture"), health=Health(verdict="copy-now", image_first=True)) == "failing-drive"
     assert course(guide(), [Answer(test="power", answer="picture")]).minutes == 1
+
+
+@pytest.mark.parametrize(
+    ("symptoms", "mechanical", "end"),
+    [
+        (["wet"], False, "wet"),
+        (["no-start", "noise"], None, "hurt"),
+        (["dropped"], True, "hurt"),
+        (["dropped", "no-start"], False, ""),
+    ],
+)
+def test_nothing_is_switched_on_to_see(symptoms: list[str], mechanical: bool | None, end: str) -> None:
+    found = course(guide(), (), None, symptoms, mechanical)
+    assert (found.end.id if found.end is not None else "") == end
+    assert (found.test is None) == bool(end)
 
 
 def test_answering_again_takes_back_what_came_after() -> None:
@@ -367,6 +382,12 @@ minutes = 1
 answers = [{{ code = "y", text = "y", next = "{0}" }}]
 [[end]]
 id = "failing-drive"
+text = "x"
+[[end]]
+id = "wet"
+text = "x"
+[[end]]
+id = "hurt"
 text = "x"
 """
 

@@ -14,7 +14,8 @@ from neogenesis.app.decide.lanes import lanes_scene
 from neogenesis.app.decide.view import DecideView, changed_line
 from neogenesis.app.shell.window import MainWindow
 from neogenesis.core.decide import decide
-from neogenesis.core.decide.ways import WAYS, consider
+from neogenesis.core.decide.way import WAYS
+from neogenesis.core.decide.ways import consider
 from neogenesis.core.errors import BadArgument
 from tests.drives import simulated
 from tests.test_decide import USUAL, with_

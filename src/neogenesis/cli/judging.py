@@ -74,10 +74,36 @@ def decide(case: Path, as_json: bool) -> None:
         state = "" if way.allowed else "not possible: "
         minutes = f"{way.seconds_p10 / 60:.0f} to {way.seconds_p90 / 60:.0f} min"
         click.echo(f"{way.way:<16} {minutes:<18} {way.cost_p50:>9} {found.currency}  {state}{' '.join(way.reasons)}")
+        for item in way.price_items if way.allowed else ():
+            click.echo(f"    {item.amount:>9}  {item.what}{'' if item.chosen else ': from'}")
     then = f", then {found.runner_up}" if found.runner_up else ""
-    click.echo(f"Recommended: {'image first, ' if found.first else ''}{found.recommended}{then}")
+    image = "image first, " if found.first and found.recommended != "refer" else ""
+    click.echo(f"Recommended: {image}{found.recommended}{then}")
     for line in (*found.would_change, *found.notes):
         click.echo(f"  {line}")
+
+
+@click.command()
+@click.argument("case", metavar="CASE.json", type=click.Path(path_type=Path))
+@_json
+def triage(case: Path, as_json: bool) -> None:
+    """Say what is looked at next in a case, or that nothing more is tried.
+
+    Example: neogenesis triage ferry.case.json
+    """
+    from neogenesis.bench.records.cases import triage_case
+
+    found = triage_case(case)
+    if as_json:
+        click.echo(to_json(found).decode(), nl=False)
+        return
+    if found.next is not None:
+        click.echo(f"Next: {found.next.text}")
+    click.echo(
+        "\n".join((*found.reasons, *found.do_not)) if found.reasons or found.do_not else "Nothing speaks against."
+    )
+    if found.refer:
+        click.echo("Refer it to a recovery laboratory.")
 
 
 @click.command()
@@ -103,6 +129,8 @@ def swap(machine: Path, purposes: str | None, bays: tuple[str, ...], as_json: bo
         return
     click.echo(found.machine)
     click.echo(found.defers)
+    for fact in found.facts:
+        click.echo(f"* {fact.text}")
     for caution in found.cautions:
         click.echo(f"! {caution.code}: {caution.text}")
     click.echo(f"tools: {', '.join(found.tools) or 'none named'}")

@@ -75,8 +75,11 @@ def speed(drive: str, as_json: bool) -> None:
 @click.option("--seconds", type=click.FloatRange(1, 3600), default=60.0, show_default=True, help="How long, about.")
 @click.option("--bytes", "most", type=click.IntRange(min=1), help="Write so many bytes at most.")
 @click.option("--part", type=click.Path(path_type=Path), help="The part's record (JSON), to set beside it.")
+@click.option("--machine", type=click.Path(path_type=Path), help="The machine that it is in: its bay bounds the rates.")
 @_json
-def run_in(folder: str, seconds: float, most: int | None, part: Path | None, as_json: bool) -> None:
+def run_in(
+    folder: str, seconds: float, most: int | None, part: Path | None, machine: Path | None, as_json: bool
+) -> None:
     """Measure what a drive gives, on a scratch file in FOLDER that goes away again.
 
     Long stride: one long read or write. Short steps: single blocks of 4096 bytes at places taken by chance. Staying
@@ -87,9 +90,16 @@ def run_in(folder: str, seconds: float, most: int | None, part: Path | None, as_
     from neogenesis.bench.records.cases import read_named
     from neogenesis.bench.works.run_in import Heard, run_in_at
     from neogenesis.core.fit import read_part
+    from neogenesis.core.fit.match import match, rated_in
+    from neogenesis.core.machine import read_machine
     from neogenesis.core.run_in import TITLES, compared, figure_text, sentences
 
     rated = read_part(read_named(part, "part"), f"part “{part.name}”") if part is not None else None
+    if rated is not None and machine is not None:
+        known = read_machine(read_named(machine, "machine"), f"machine “{machine.name}”")
+        able = [one for one in (match(rated, bay, known, ()) for bay in known.bays) if one.verdict != "does-not-fit"]
+        if able:
+            rated = rated_in(rated, max(able, key=lambda one: one.effective_read_bytes_per_s or 0).bay)
     terminal = Terminal() if is_watched() else None
 
     def told(heard: Heard) -> None:

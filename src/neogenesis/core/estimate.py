@@ -7,7 +7,7 @@ writing the table take a few seconds each. The 10th percentile of the time pairs
 
 from __future__ import annotations
 
-from neogenesis.core.drive import Drive
+from neogenesis.core.drive import Drive, Health
 from neogenesis.core.judgement import Rate, judgement
 from neogenesis.core.record import Record
 
@@ -36,6 +36,11 @@ def rate_of(drive: Drive | None) -> Rate:
     return rates.get(drive.bus, rates["file"])
 
 
+def gentleness(health: Health) -> float:
+    """How many times slower a drive of that health is read: a failing one gently."""
+    return judgement().gentle if health.image_first else 1.0
+
+
 def estimate(
     source: Drive,
     target: Drive | None,
@@ -43,19 +48,49 @@ def estimate(
     prepared: int,
     verified_bytes: int,
     filled_bytes: int = 0,
+    gentle: float = 1.0,
 ) -> Estimate:
     """`prepared` volumes are given another size before the copy, or made and filled with `filled_bytes` of files.
 
-    `verified_bytes` are read back after it.
+    `verified_bytes` are read back after it; `gentle` is how many times slower a failing source is read.
     """
-    reading, writing = rate_of(source).read, rate_of(target).write
-    checking = rate_of(target).read
-    seconds = []
-    for slow, place in ((2, 0), (1, 1), (0, 2)):
-        pace = min(reading[slow], writing[slow])
-        total = copied_bytes / pace + verified_bytes / checking[slow] + filled_bytes / _FILL_BYTES_PER_S[place]
-        seconds.append(round(total + _FIXED_SECONDS[place] + prepared * _PREPARE_SECONDS[place], 1))
-    return Estimate(seconds_p10=seconds[0], seconds_p50=seconds[1], seconds_p90=seconds[2], bytes_to_copy=copied_bytes)
+    seconds = copy_seconds(
+        rate_of(source), rate_of(target), copied_bytes, prepared, verified_bytes, filled_bytes, gentle
+    )
+    low, middle, high = (round(one, 1) for one in seconds)
+    return Estimate(seconds_p10=low, seconds_p50=middle, seconds_p90=high, bytes_to_copy=copied_bytes)
+
+
+def copy_seconds(
+    source: Rate,
+    target: Rate,
+    copied_bytes: int,
+    prepared: int,
+    verified_bytes: int,
+    filled_bytes: int = 0,
+    gentle: float = 1.0,
+    cache: tuple[float, float] | None = None,
+) -> tuple[float, float, float]:
+    """As `estimate`, at the 10th, 50th and 90th percentile, between rates.
+
+    `cache` is how many bytes the target takes at its rate, and what it sustains after them in bytes per second.
+    """
+    low, middle, high = (
+        _paced(source.read[at] / gentle, target.write[at], copied_bytes, cache)
+        + verified_bytes / target.read[at]
+        + filled_bytes / _FILL_BYTES_PER_S[place]
+        + _FIXED_SECONDS[place]
+        + prepared * _PREPARE_SECONDS[place]
+        for place, at in enumerate((2, 1, 0))
+    )
+    return low, middle, high
+
+
+def _paced(reading: float, writing: float, length: int, cache: tuple[float, float] | None) -> float:
+    if cache is None or length <= cache[0]:
+        return length / min(reading, writing)
+    room, after = cache
+    return room / min(reading, writing) + (length - room) / min(reading, writing, after)
 
 
 def remaining_seconds(done: float, elapsed_s: float, left: float, recent_rate: float) -> tuple[float, float]:

@@ -69,7 +69,9 @@ class Judgement:
     fill_caution_percent: int
     fill_stop_percent: int
     copy_gap_bytes: int
+    gentle: float
     stretch_seconds: float
+    cable_errors: int
     startup_largest_bytes: int
     hot_celsius: int
     hot_mechanical_celsius: int
@@ -114,7 +116,9 @@ def hand_in_judgement(text: str) -> None:
         raw["fill"]["caution_percent"],
         raw["fill"]["stop_percent"],
         raw["copy"]["gap_bytes"],
+        raw["copy"]["gentle"],
         raw["copy"]["stretch_seconds"],
+        raw["beside"]["cable_errors"],
         raw["startup"]["largest_bytes"],
         raw["health"]["hot_celsius"],
         raw["health"]["hot_mechanical_celsius"],

@@ -18,6 +18,10 @@ _SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([A-Za-z]*)\s*")
 _LARGEST_BYTES = 1 << 60
 
 
+#: Drives and modules of one nominal capacity hold between these shares of it.
+_LEAST_OF_CAPACITY, _MOST_OF_CAPACITY = 0.91, 1.01
+
+
 def nominal_bytes(gigabytes: int, sector_size: int = 512) -> int:
     """Exact bytes of a drive sold as `gigabytes` GB.
 
@@ -26,6 +30,11 @@ def nominal_bytes(gigabytes: int, sector_size: int = 512) -> int:
     """
     sectors = 97_696_368 + 1_953_504 * (gigabytes - 50)
     return sectors * 512 // sector_size * sector_size
+
+
+def is_of_capacity(size_bytes: float, gigabytes: float) -> bool:
+    """Whether a drive of that size counts as one of a nominal capacity (480 GB drives stand for 500)."""
+    return _LEAST_OF_CAPACITY * gigabytes * 1e9 <= size_bytes <= _MOST_OF_CAPACITY * gigabytes * 1e9
 
 
 def parse_size(text: str) -> int:

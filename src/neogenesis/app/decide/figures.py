@@ -12,7 +12,8 @@ from neogenesis.app.language import mark, said, tr
 from neogenesis.app.parts.controls import button, clear, label, read_through, row, stack
 from neogenesis.app.theme.look import look
 from neogenesis.core.decide.decision import WayRow
-from neogenesis.core.decide.ways import Considered, Piece, Way
+from neogenesis.core.decide.way import Way
+from neogenesis.core.decide.ways import Considered, Piece
 from neogenesis.core.errors import BadArgument, NeogenesisError
 
 WORK_NAMES = {

@@ -18,7 +18,7 @@ from neogenesis.app.theme.look import SMALL, look
 from neogenesis.app.words import time_range
 from neogenesis.bench.register import allow_output
 from neogenesis.core.decide.fleet import Fleet, Seats, as_csv, fleet
-from neogenesis.core.decide.ways import Way
+from neogenesis.core.decide.way import Way
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.fit.part import money
 from neogenesis.core.record import save_bytes

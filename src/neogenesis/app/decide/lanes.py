@@ -15,7 +15,8 @@ from neogenesis.app.parts.mirror import draw_text, follow_direction
 from neogenesis.app.theme.icons import paint_icon
 from neogenesis.app.theme.look import SMALL, look
 from neogenesis.core.decide import Decision
-from neogenesis.core.decide.ways import Considered, Way
+from neogenesis.core.decide.way import Way
+from neogenesis.core.decide.ways import Considered
 
 WAY_NAMES: dict[str, str] = {
     "replace": mark("Replace"),
@@ -26,7 +27,12 @@ WAY_NAMES: dict[str, str] = {
     "fresh": mark("Fresh"),
     "do-less": mark("Do less"),
     "replace-machine": mark("Another machine"),
+    "repair-start": mark("Repair the start"),
+    "repair-cause": mark("Repair the cause"),
+    "refer": mark("Refer it"),
+    "nothing-yet": mark("Nothing yet"),
 }
+_FOR_SOME: tuple[Way, ...] = ("repair-start", "repair-cause", "refer", "nothing-yet")
 _ELIDE = Qt.TextElideMode.ElideRight
 _MIDDLE = Qt.AlignmentFlag.AlignVCenter
 _STEPS_H = (0.25, 0.5, 1, 2, 4, 8, 12, 24, 48, 96)
@@ -80,9 +86,10 @@ class LanesScene:
 
 
 def lanes_scene(decision: Decision, considered: Mapping[Way, Considered]) -> LanesScene:
-    """What is possible first, the recommended one above all."""
+    """What is possible first, the recommended one above all; ways that belong to other complaints are left out."""
     rows = sorted(
-        decision.ways, key=lambda w: (w.way != decision.recommended, w.way != decision.runner_up, not w.allowed)
+        (w for w in decision.ways if w.allowed or w.way not in _FOR_SOME),
+        key=lambda w: (w.way != decision.recommended, w.way != decision.runner_up, not w.allowed),
     )
     lanes = []
     for row in rows:

@@ -14,11 +14,13 @@ from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.plan.model import PlanModel
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.core.decide import Case, Decision, Facts, decide
-from neogenesis.core.decide.case import facts_of
+from neogenesis.core.decide.case import SYMPTOMS, Backup, Key, facts_of
 from neogenesis.core.decide.decision import WayRow, planned
-from neogenesis.core.decide.ways import WAYS, Considered, Way, consider
+from neogenesis.core.decide.way import WAYS, Way
+from neogenesis.core.decide.ways import Considered, consider
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.fit.part import is_amount, money
+from neogenesis.core.intake import Intake
 from neogenesis.core.job.route import Added, added, next_needed, not_needed, position
 from neogenesis.core.job.shop import parse_labour
 from neogenesis.core.plan.policy import Intent
@@ -26,10 +28,8 @@ from neogenesis.core.record import Record, load, save
 
 _USUAL_LABOUR = "45"
 _MOST_MINUTES = 10_000
-#: Symptoms that the intake knows, as a case writes them.
-_KNOWN = frozenset(
-    ("slow", "no-start", "loop", "freezes", "noise", "dropped", "full", "malware", "no-system", "wants-room", "wet")
-)
+#: Who holds the recovery key, as the intake has it.
+_KEYS: dict[str, Key] = {"customer": "held", "somebody": "held", "nobody": "none"}
 #: Work whose end leaves something that can be gone on with, as the logbook names it.
 _SOURCES = ("image", "rescue", "salvage", "transfer")
 #: Ways that a plan of a new drive follows.
@@ -96,8 +96,10 @@ class DecideModel(QObject):
         intake, choice = self._intake.intake, self.choice
         case = Case(
             schema=Case.SCHEMA,
-            symptoms=tuple(s for s in intake.symptoms if s in _KNOWN),
+            symptoms=tuple(s for s in intake.symptoms if s in SYMPTOMS),
             must_survive=intake.must_survive or "everything",
+            key=_KEYS.get(intake.later.recovery_key, "unknown"),
+            backup=_backup(intake),
             programs=choice.programs,
             labour_per_hour=choice.labour_per_hour,
             currency=self._session.bench.shop.currency or None,
@@ -144,6 +146,10 @@ class DecideModel(QObject):
         facts = self.facts
         return {way: consider(way, facts) for way in WAYS}
 
+    def usual(self, way: Way) -> Considered:
+        """As it is without what this shop has learned: that is what it learns from."""
+        return consider(way, replace(self.facts, factors=()))
+
     def put(self, **fields: Any) -> None:
         """Another input; raises BadArgument for what is no amount of money."""
         for name in ("labour_per_hour", "parts_cost", "replacement_price", "waiting_per_hour"):
@@ -172,7 +178,7 @@ class DecideModel(QObject):
             raise BadArgument("The work has begun in another way.", "Write down why it goes on differently.")
         self.put(chosen=way, recommended=decision.recommended, why=why.strip())
         figures: dict[str, Any] = {"way": way, "recommended": decision.recommended, "cost_p50": row.cost_p50}
-        figures |= {"why": why.strip(), "planned": planned(consider(way, self.facts))}
+        figures |= {"why": why.strip(), "planned": planned(self.usual(way))}
         text = _told(way, decision.recommended, why.strip())
         if switches:
             text = _switched(before, way, why.strip())
@@ -255,3 +261,11 @@ def _told(way: str, recommended: str, why: str) -> str:
     if way == recommended:
         return f"Decided: {way}, as recommended"
     return f"Decided: {way} instead of {recommended}: {why}"
+
+
+def _backup(intake: Intake) -> Backup:
+    """What must survive is elsewhere: all of it as we have seen, or as was said; else there is none that counts."""
+    shores = {valuable.shore for valuable in intake.valuables}
+    if shores == {"seen"}:
+        return "checked"
+    return "said" if shores and "here" not in shores else ""

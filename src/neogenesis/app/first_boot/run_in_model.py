@@ -10,6 +10,7 @@ from neogenesis.app.fit.model import FitModel
 from neogenesis.app.survey.looks import LooksModel
 from neogenesis.bench.works.run_in import Heard, places_on, run_in_at
 from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.fit.match import rated_in
 from neogenesis.core.fit.part import Part
 from neogenesis.core.record import load, save
 from neogenesis.core.run_in import Compared, RunIn, compared, sentences
@@ -54,9 +55,9 @@ class RunInModel(QObject):
 
     @property
     def part(self) -> Part | None:
-        """What was chosen at Fit, with its rated figures."""
+        """What was chosen at Fit, with its rated figures, as far as its bay lets them through."""
         chosen = self._fit.chosen
-        return chosen.system.part if chosen is not None else None
+        return rated_in(chosen.system.part, chosen.system.bay) if chosen is not None else None
 
     @property
     def rows(self) -> tuple[Compared, ...]:

@@ -22,7 +22,7 @@ from neogenesis.core.fit.match import Match, usable_bytes
 from neogenesis.core.fit.matrix import Matrix, matrix
 from neogenesis.core.fit.memory import MemoryFit, fit_memory
 from neogenesis.core.fit.numbers import numbers
-from neogenesis.core.fit.part import Part, is_amount, money
+from neogenesis.core.fit.part import BESIDE, Part, is_amount, money
 from neogenesis.core.fit.sets import DriveSet, is_mechanical, likely, made_of, proposed, worth_having
 from neogenesis.core.fit.waiting import Start, drive_wait, start_after
 from neogenesis.core.intake import START_UP
@@ -154,7 +154,7 @@ class FitModel(QObject):
             return None
         parts = self.parts
         if self._made is None or self._made[0] != machine or self._made[1] is not parts:
-            near = [p for p in self.parts if p.kind in ("adapter", "caddy")]
+            near = [p for p in self.parts if p.kind in BESIDE]
             table = matrix(machine, self._orderable(self.drives), near, None)
             self._made = (machine, parts, table)
             self._rows = {p.id: n for n, p in enumerate(table.parts)}

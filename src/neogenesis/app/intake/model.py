@@ -263,7 +263,9 @@ class IntakeModel(QObject):
     @property
     def course(self) -> Course:
         survey = self._survey.record
-        return course(guide(), self.intake.triage, survey.health if survey is not None else None)
+        health = survey.health if survey is not None else None
+        mechanical = True if survey is not None and survey.drive.rotational else None
+        return course(guide(), self.intake.triage, health, self.intake.symptoms, mechanical)
 
     def answer(self, test: str, answer: str) -> None:
         self.put(with_answer(self.intake, Answer(test=test, answer=answer, at=self._session.bench.clock.wall())))

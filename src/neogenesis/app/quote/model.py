@@ -11,7 +11,7 @@ from neogenesis.app.desk.session import Session
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.core.decide import Decision
-from neogenesis.core.decide.ways import Way
+from neogenesis.core.decide.way import Way
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.job.extras import extras_in
 from neogenesis.core.job.quote import (

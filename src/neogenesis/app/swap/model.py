@@ -153,7 +153,7 @@ class SwapModel(QObject):
 
     def _planned_opening(self) -> tuple[float, float, float] | None:
         """What the estimates of the ways count for one opening."""
-        pieces = self._decide.considered()[self._decide.taken.way].pieces
+        pieces = self._decide.usual(self._decide.taken.way).pieces
         return next((piece.spread for piece in pieces if piece.name == "opening"), None)
 
     def _put_aside(self) -> None:

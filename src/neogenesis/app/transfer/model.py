@@ -28,7 +28,7 @@ from neogenesis.bench.processes.living import lives, process_name
 from neogenesis.bench.works import begun
 from neogenesis.bench.works.planning import hash_of
 from neogenesis.core.errors import BadRecord, CannotRecord, NeogenesisError
-from neogenesis.core.estimate import Estimate, estimate
+from neogenesis.core.estimate import Estimate, estimate, gentleness
 from neogenesis.core.job import Which
 from neogenesis.core.plan import Gate, Plan
 from neogenesis.core.record import Record, load, save
@@ -225,7 +225,9 @@ class TransferModel(QObject):
         copied = plan.estimate.bytes_to_copy
         prepared = sum(1 for o in plan.operations if o.kind == "prepare")
         checked = {"full": copied, "sample": min(copied, 4 << 30), "none": 0}[verify]
-        return estimate(plan.source.survey.drive, plan.target.drive, copied, prepared, checked)
+        survey = plan.source.survey
+        gentle = gentleness(survey.health)
+        return estimate(survey.drive, plan.target.drive, copied, prepared, checked, gentle=gentle)
 
     def next_texts(self) -> list[str]:
         plan = self.plan

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from neogenesis.core.decide import Decision, decide, read_case
+from neogenesis.core.decide import Decision, Facts, decide, read_case
 from neogenesis.core.decide.case import facts_of
+from neogenesis.core.decide.triage import Triage, triage
 from neogenesis.core.drive import Health, judge
 from neogenesis.core.drive.smart import read_smart_report
 from neogenesis.core.errors import BadArgument, BadRecord
@@ -22,6 +24,16 @@ _LARGEST_BYTES = 64 << 20
 
 def decide_case(path: Path) -> Decision:
     """Raises BadArgument for a file that is not there, BadRecord for one that cannot be used."""
+    return decide(_facts(path)[0])
+
+
+def triage_case(path: Path) -> Triage:
+    """As `decide_case`: what is looked at next."""
+    return triage(*_facts(path))
+
+
+def _facts(path: Path) -> tuple[Facts, Health | None]:
+    """Of a case with everything that it names, and what its drive said."""
     case = read_case(read_named(path, "case"), f"case “{path.name}”")
     folder = path.parent
     notes: list[str] = []
@@ -44,7 +56,11 @@ def decide_case(path: Path) -> Decision:
     if case.machine is not None:
         machine = read_machine(read_named(folder / case.machine, "machine"), f"machine “{case.machine}”")
     parts = tuple(read_part(read_named(folder / name, "part"), f"part “{name}”") for name in case.parts)
-    return decide(facts_of(case, survey, health, machine, parts, programs, tuple(notes)))
+    facts = facts_of(case, survey, health, machine, parts, programs, tuple(notes))
+    if facts.mechanical is None and "slow" in facts.symptoms:
+        ask = "Whether the old drive is mechanical is not known, and decides most: look at it, or at its label."
+        facts = replace(facts, notes=(*facts.notes, ask))
+    return facts, health or (survey.health if survey is not None else None)
 
 
 def read_named(path: Path, what: str) -> bytes:
@@ -66,7 +82,7 @@ def _health(text: bytes) -> tuple[Health, str]:
     if isinstance(raw, dict) and raw.get("schema") == "neogenesis.health/1":
         return from_json(text, Health, "health record"), ""
     reading = read_smart_report(text)
-    return judge(reading), reading.serial if reading is not None else ""
+    return judge(reading), reading.serial
 
 
 def _programs(text: bytes) -> int | None:

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from neogenesis.core.decide.case import Facts
 from neogenesis.core.decide.numbers import numbers
-from neogenesis.core.decide.ways import Connection, Way
+from neogenesis.core.decide.way import IN_WORDS, Connection, Way
 from neogenesis.core.record import Record
 
 _IN_PLACE = ("split", "beside")
-_NOTHING = ("do-less", "replace-machine")
 
 
 class Link(Record, frozen=True, kw_only=True):
@@ -24,7 +23,7 @@ class Link(Record, frozen=True, kw_only=True):
 
 def connections(way: Way, facts: Facts) -> tuple[Link, ...]:
     """All of them, whether or not they are possible; none for ways that connect nothing."""
-    if way in _NOTHING:
+    if way in IN_WORDS:
         return ()
     closed = "" if facts.removable else "The old drive cannot be taken out."
     slot = "" if facts.free_bay else "There is no second bay."

@@ -12,12 +12,22 @@ from neogenesis.core.decide.connections import Link, connections
 from neogenesis.core.decide.numbers import numbers
 from neogenesis.core.decide.schools import for_copying, for_starting_clean
 from neogenesis.core.decide.times import hands_middle, middle_seconds, percentiles
-from neogenesis.core.decide.ways import WAYS, Connection, Considered, Way, consider, kind_of, life_percent
+from neogenesis.core.decide.way import WAYS, Connection, Way
+from neogenesis.core.decide.ways import Considered, consider, kind_of, life_percent
 from neogenesis.core.record import Record
 
 _CENT = Decimal("0.01")
 _MOST_CHANGES = 8
-_FAR = 10**9
+#: What nobody asks for as a second choice.
+_NO_SECOND: tuple[Way, ...] = ("refer", "nothing-yet")
+
+
+class PriceItem(Record, frozen=True, kw_only=True):
+    """A part of the price as decimal text; `chosen` is False where it is the least of what is still to be chosen."""
+
+    what: str
+    amount: str
+    chosen: bool
 
 
 class WayRow(Record, frozen=True, kw_only=True):
@@ -36,6 +46,7 @@ class WayRow(Record, frozen=True, kw_only=True):
     connection: Connection
     cost_p50: str
     cost_total_p50: str
+    price_items: tuple[PriceItem, ...] = ()
     keeps: tuple[str, ...]
     again: tuple[str, ...]
     risk: Literal["low", "some", "high"]
@@ -75,12 +86,12 @@ def decide(facts: Facts) -> Decision:
     return Decision(
         ways=tuple(_row(c, facts) for c in considered.values()),
         recommended=order[0],
-        runner_up=next((w for w in order[1:] if considered[w].allowed), None),
+        runner_up=next((w for w in order[1:] if considered[w].allowed and w not in _NO_SECOND), None),
         would_change=tuple(_changes(facts, order[0]))[:_MOST_CHANGES],
-        first="image" if facts.image_first and not facts.imaged else None,
+        first=_first(order[0], facts),
         currency=facts.currency,
         seats=facts.seats,
-        seats_within_budget=_within(facts.budget, cost),
+        seats_within_budget=_within(facts.budget, cost, facts.seats),
         spares=_text(chosen.parts_cost * facts.seats * Decimal(numbers().weigh.spares_percent) / 100),
         notes=facts.notes,
         for_copying=tuple(for_copying(facts)),
@@ -88,11 +99,18 @@ def decide(facts: Facts) -> Decision:
     )
 
 
-def _within(budget: Decimal | None, cost: Decimal) -> int | None:
-    """How many seats a budget covers; None without one."""
+def _first(recommended: Way, facts: Facts) -> Literal["image"] | None:
+    """A failing drive is imaged whatever the way; one that was hurt is not even started for what a laboratory does."""
+    if facts.imaged or not facts.images_first:
+        return None
+    return "image" if facts.image_first or recommended not in _NO_SECOND else None
+
+
+def _within(budget: Decimal | None, cost: Decimal, seats: int) -> int | None:
+    """How many seats a budget covers; None without one, all of them where they cost nothing."""
     if budget is None:
         return None
-    return int(budget // cost) if cost > 0 else _FAR
+    return int(budget // cost) if cost > 0 else seats
 
 
 def ranked(considered: dict[Way, Considered], facts: Facts) -> list[Way]:
@@ -105,7 +123,8 @@ def ranked(considered: dict[Way, Considered], facts: Facts) -> list[Way]:
     order = sorted(WAYS, key=key)
     new = facts.replacement
     best = considered[order[0]]
-    if new is not None and best.way != "replace-machine" and considered["replace-machine"].allowed:
+    machine = considered["replace-machine"]
+    if new is not None and best.way != "replace-machine" and machine.allowed and machine.solves and best.solves:
         share = Decimal(str(numbers().weigh.replace_share))
         if _cost(best, facts) > new * share and facts.must_survive != "everything":
             order.remove("replace-machine")
@@ -163,15 +182,23 @@ def _row(one: Considered, facts: Facts) -> WayRow:
         connection=one.connection,
         cost_p50=_text(cost),
         cost_total_p50=_text(cost * facts.seats),
+        price_items=_items(one, cost),
         keeps=one.keeps,
         again=one.again,
         risk=level,
         risk_percent=round(one.risk_percent, 1),
         solves=one.solves,
         risk_reasons=one.risk_reasons,
-        life_percent=round(life_percent(one, facts), 2),
+        life_percent=round(life_percent(one, facts), 3),
         connections=connections(one.way, facts),
     )
+
+
+def _items(one: Considered, cost: Decimal) -> tuple[PriceItem, ...]:
+    """Labour and every part; they come to the price exactly."""
+    parts = [PriceItem(what=item.what, amount=_text(item.amount), chosen=item.chosen) for item in one.items]
+    labour = cost - sum((Decimal(item.amount) for item in parts), Decimal(0))
+    return (PriceItem(what="labour", amount=_text(labour), chosen=True), *parts)
 
 
 # What would change the choice
@@ -224,11 +251,15 @@ _SURVIVE_TEXTS = {
 def _toggled(facts: Facts) -> Iterator[tuple[str, Facts]]:
     if facts.image_first:
         yield "If the drive were sound", replace(facts, health="sound", image_first=False)
-    else:
+    elif not facts.is_hurt:
         yield "If the drive were failing", replace(facts, health="copy-now", image_first=True)
+    if facts.needs_laboratory:
+        yield "With a backup that was checked", replace(facts, backup="checked")
     if facts.encrypted:
         yield "Once it is decrypted", replace(facts, encrypted=False)
-    if facts.unclean:
+        if facts.key != "held":
+            yield "With its key at hand", replace(facts, key="held")
+    if facts.unclean and not facts.images_first:
         yield "Once it was shut down fully", replace(facts, unclean=False)
     for code, (with_it, without_it) in _SYMPTOM_TEXTS.items():
         has = code in facts.symptoms
@@ -240,6 +271,9 @@ def _toggled(facts: Facts) -> Iterator[tuple[str, Facts]]:
         text = "If the old drive were solid-state" if facts.mechanical else "If the old drive were mechanical"
         kind = "sata" if facts.mechanical else "rotational"
         yield text, replace(facts, mechanical=not facts.mechanical, read_class=kind)
+    else:
+        yield "If the old drive were solid-state", replace(facts, mechanical=False, read_class="sata")
+        yield "If the old drive were mechanical", replace(facts, mechanical=True, read_class="rotational")
 
 
 def _flips(

@@ -18,7 +18,8 @@ from neogenesis.core.csv_rows import plain_row
 from neogenesis.core.decide.case import Facts
 from neogenesis.core.decide.numbers import numbers
 from neogenesis.core.decide.times import percentiles
-from neogenesis.core.decide.ways import Considered, Way, consider
+from neogenesis.core.decide.way import Way
+from neogenesis.core.decide.ways import Considered, consider
 from neogenesis.core.errors import BadArgument
 
 _CENT = Decimal("0.01")
@@ -98,7 +99,7 @@ def fleet(
     middle = total[1] / count
     spares = sum((r.seats.parts * r.seats.count for r in rows), Decimal(0))
     batches = _batches(rows, docks)
-    whole = [_length(rows, docks, n) for n in (0, 1, 2)]
+    hands = _hands(rows)
     return Fleet(
         rows=rows,
         total=total,
@@ -108,8 +109,8 @@ def fleet(
         covered_replaced=None if replacement is None else _covered([(replacement, count)], budget),
         break_even=_cents(middle),
         batches=batches,
-        span_s=(whole[0], whole[1], whole[2]),
-        hands_s=_hands(rows),
+        span_s=_span(rows, docks, hands),
+        hands_s=hands,
     )
 
 
@@ -213,8 +214,14 @@ def _batch_s(batch: Sequence[tuple[SeatsCost, int]], at: int) -> float:
     return max(hands, max(r.alone_s[at] for r, _ in batch) + first.hands_s[at])
 
 
-def _length(rows: Sequence[SeatsCost], docks: int, at: int) -> float:
-    return sum(_batch_s(batch, at) * times for batch, times in _filled(rows, docks))
+def _span(rows: Sequence[SeatsCost], docks: int, hands: Span) -> Span:
+    """Of all batches, which vary independently; never less than the hands that it takes."""
+    filled = _filled(rows, docks)
+    middle = sum(_batch_s(batch, 1) * times for batch, times in filled)
+    variance = sum(((_batch_s(b, 2) - _batch_s(b, 0)) / (2 * _Z)) ** 2 * times for b, times in filled)
+    spread = _Z * math.sqrt(variance)
+    low, high = max(hands[0], middle - spread), max(hands[2], middle + spread)
+    return low, max(hands[1], middle), high
 
 
 def _batches(rows: Sequence[SeatsCost], docks: int) -> tuple[Batch, ...]:

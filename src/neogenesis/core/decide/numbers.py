@@ -25,18 +25,21 @@ class Hands(StrictRecord, frozen=True, kw_only=True):
     files: Minutes
     clean: Minutes
     advise: Minutes
+    repair_start: Minutes
+    repair_cause: Minutes
+    refer: Minutes
+    explain: Minutes
 
 
 class Alone(StrictRecord, frozen=True, kw_only=True):
     install: Minutes
     updates: Minutes
-    image_again: float
-    gentle: float
 
 
 class Risk(StrictRecord, frozen=True, kw_only=True):
     base: float
     failing: float
+    hurt: float
     lost: float
     unclean: float
     malware: float
@@ -55,6 +58,15 @@ class Weigh(StrictRecord, frozen=True, kw_only=True):
 
 class Learning(StrictRecord, frozen=True, kw_only=True):
     strength: float
+    lets_go: float
+
+
+class Price(StrictRecord, frozen=True, kw_only=True):
+    """Money as decimal text."""
+
+    drive_least: str
+    drive_per_gb: str
+    laboratory: str
 
 
 class Numbers(StrictRecord, frozen=True, kw_only=True):
@@ -62,6 +74,7 @@ class Numbers(StrictRecord, frozen=True, kw_only=True):
     hands: Hands
     alone: Alone
     risk: Risk
+    price: Price
     weigh: Weigh
     life: dict[str, float]
     learning: Learning

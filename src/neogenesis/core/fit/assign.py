@@ -42,18 +42,33 @@ def assign(matches: Sequence[Match], prices: dict[str, Decimal | None], budget: 
 
 
 def _limits(able: Sequence[Match]) -> tuple[csr_array, np.ndarray]:
-    """A bay takes one part, a part as many places as it has pieces: a row for each, a column for each pair."""
+    """A bay takes one part, a part as many places as it has pieces, and of bays that share lanes one is used: a row
+    for each, a column for each pair.
+    """
     from scipy.sparse import csr_array
 
     bays = {name: n for n, name in enumerate(dict.fromkeys(m.bay.name for m in able))}
     parts = {key: n + len(bays) for n, key in enumerate(dict.fromkeys(m.part.id for m in able))}
-    most = np.ones(len(bays) + len(parts))
+    shared = _sharing(able)
+    most = np.ones(len(bays) + len(parts) + len(shared))
     rows, columns = [], []
     for column, one in enumerate(able):
         rows += [bays[one.bay.name], parts[one.part.id]]
         columns += [column, column]
         most[parts[one.part.id]] = max(1, one.part.pieces)
+        for number, pair in enumerate(shared, len(bays) + len(parts)):
+            if one.bay.name in pair:
+                rows.append(number)
+                columns.append(column)
     return csr_array((np.ones(len(rows)), (rows, columns)), shape=(len(most), len(able))), most
+
+
+def _sharing(able: Sequence[Match]) -> list[frozenset[str]]:
+    """Pairs of bays of which one goes when the other is used; what is in the machine already may stay."""
+    names = {m.bay.name for m in able}
+    pairs = {frozenset((m.bay.name, other)) for m in able for other in m.bay.shares_with if other in names}
+    held = {m.bay.name for m in able if m.bay.holds == m.part.id}
+    return sorted((p for p in pairs if len(p) == 2 and not p <= held), key=sorted)
 
 
 def _stages(limits: csr_array, most: np.ndarray, rates: np.ndarray, costs: np.ndarray, starts: np.ndarray) -> list[int]:

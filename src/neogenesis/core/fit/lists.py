@@ -14,7 +14,7 @@ from decimal import Decimal
 from typing import Literal
 
 from neogenesis.core.csv_rows import plain_row
-from neogenesis.core.fit.match import Match
+from neogenesis.core.fit.match import Match, pad_for
 from neogenesis.core.fit.numbers import numbers
 from neogenesis.core.fit.part import Part
 from neogenesis.core.machine import Machine
@@ -98,16 +98,12 @@ def _small(machine: Machine, drives: Sequence[Match], parts: Sequence[Part]) -> 
     in_m2 = [m for m in drives if m.bay.kind == "m2"]
     if in_m2:
         yield Line("small", "screw M2x3", len(in_m2), "the drive's own may be missing")
-    pads = sorted((p for p in parts if p.kind == "pad" and p.height_mm), key=lambda p: -(p.height_mm or 0))
     for one in in_m2:
         up, high = one.bay.clearance_above_mm, one.part.height_above_mm
         if up is None or high is None:
             continue
         gap = up - high
-        pad = next((p for p in pads if (p.height_mm or 0) <= gap + numbers().set.pad_mm), None)
-        if pad is not None:
-            yield Line("small", name_of(pad), 1, f"{gap:.2g} mm are free above it in {one.bay.name}", pad.cost)
-        else:
+        if pad_for(gap, parts) is None:
             yield Line("small", "no pad", 1, f"only {gap:.2g} mm are free above it in {one.bay.name}")
     if machine.openings is not None and machine.openings.seal:
         yield Line("small", "consent for breaking the seal", 1, machine.openings.seal)

@@ -67,7 +67,7 @@ def matrix(machine: Machine, parts: Sequence[Part], near: Sequence[Part], budget
     """Drives against all bays. `near` are adapters, caddies and the parts that bays hold."""
     bays = machine.bays
     part_of, models = _alike([tuple(getattr(p, n) for n in _GEOMETRY) for p in parts])
-    plain = [msgspec.structs.replace(b, holds=None, name="") for b in bays]
+    plain = [msgspec.structs.replace(b, holds=None, name="", shares_with=()) for b in bays]
     shapes = [msgspec.structs.replace(b, pcie_generation=None, pcie_lanes=None, sata_gbit_s=None) for b in plain]
     bay_of, kinds = _alike([msgspec.json.encode(b) for b in shapes])
     table = np.zeros((len(models), len(kinds)), dtype=np.int8)
@@ -97,7 +97,7 @@ def _rule_out(
 
 def _rates(parts: Sequence[Part], bays: Sequence[Bay]) -> np.ndarray:
     part_of, models = _alike([tuple(getattr(p, n) for n in _BUS) for p in parts])
-    bay_of, kinds = _alike([(b.pcie_generation, b.pcie_lanes, b.sata_gbit_s) for b in bays])
+    bay_of, kinds = _alike([(b.pcie_generation, b.pcie_lanes, b.sata_gbit_s, b.interfaces) for b in bays])
     bus = np.array([[bus_rate(parts[p], bays[b]) for b in kinds] for p in models]).reshape(len(models), len(kinds))
     reads = np.array([np.nan if p.read_bytes_per_s is None else p.read_bytes_per_s for p in parts])
     if not len(parts) or not len(bays):

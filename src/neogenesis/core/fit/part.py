@@ -16,6 +16,10 @@ from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 PartKind = Literal["drive", "memory", "enclosure", "adapter", "caddy", "heat-spreader", "pad", "screw", "stick"]
 
 
+#: What stands beside a drive, and is judged with it.
+BESIDE: tuple[PartKind, ...] = ("adapter", "caddy", "pad", "heat-spreader")
+
+
 class Part(StrictRecord, frozen=True, kw_only=True, rename={"from_": "from"}):
     """`stock` is how many pieces there are; one where it is not said. `from_` stands as `from` in the file."""
 
@@ -48,6 +52,8 @@ class Part(StrictRecord, frozen=True, kw_only=True, rename={"from_": "from"}):
     voltage_v: float | None = None
     speed_mt_s: float | None = None
     ranks: int | None = None
+    ecc: bool | None = None
+    mechanical: bool | None = None
     from_: str | None = None
     to: str | None = None
     height_mm: float | None = None

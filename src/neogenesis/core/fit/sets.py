@@ -23,6 +23,8 @@ from neogenesis.core.fit.waiting import drive_wait
 
 _MOST_SETS = 4000
 _MOST_BAYS = 4
+#: Outer tracks of the fastest drives with discs of 3.5 and 2.5 inches, in bytes per second.
+_MECHANICAL_BELOW = {"3.5": 3.0e8, "2.5": 1.9e8, "pata-2.5": 6.0e7}
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,9 +164,11 @@ def _wait(part: Part, rate: float | None) -> float:
 
 
 def is_mechanical(part: Part) -> bool:
-    """A drive that reads slower than any solid-state one of its bus, and has no cache that fills."""
+    """As it says itself; else one in a form of mechanical drives that reads no faster than those of its size do."""
+    if part.mechanical is not None:
+        return part.mechanical
     rate = part.read_bytes_per_s
-    return part.cache_bytes is None and part.interface == "sata" and rate is not None and rate < 3e8
+    return rate is not None and rate < _MECHANICAL_BELOW.get(part.form or "2.5", 0.0)
 
 
 def price_of(one: Match, prices: dict[str, Decimal | None]) -> Decimal:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from functools import cache
 from typing import Any
@@ -17,7 +17,7 @@ from neogenesis.core.intake.model import Answer
 from neogenesis.core.record import StrictRecord
 
 _END = "end:"
-_FAILING = "failing-drive"
+_FAILING, _WET, _HURT = "failing-drive", "wet", "hurt"
 
 
 class Choice(StrictRecord, frozen=True, kw_only=True):
@@ -75,10 +75,17 @@ class Course:
         return sum(test.minutes for test, _ in self.done)
 
 
-def course(guide: TriageGuide, answers: Sequence[Answer], health: Health | None = None) -> Course:
+def course(
+    guide: TriageGuide,
+    answers: Sequence[Answer],
+    health: Health | None = None,
+    symptoms: Collection[str] = (),
+    mechanical: bool | None = None,
+) -> Course:
     """Where the guide stands after these answers; one that does not follow from the one before ends them.
 
-    A drive whose own readings call for an image ends the search at once.
+    A drive whose own readings call for an image ends the search at once; water and a hurt mechanical drive end it
+    before anything is switched on. Of a drive whose kind is not known the worse is taken.
     """
     given = {a.test: a.answer for a in answers}
     done: list[tuple[Test, Choice]] = []
@@ -90,6 +97,10 @@ def course(guide: TriageGuide, answers: Sequence[Answer], health: Health | None 
             break
         done.append((test, choice))
         key = choice.next
+    if "wet" in symptoms:
+        return Course(tuple(done), None, guide.end_of(_WET))
+    if mechanical is not False and {"noise", "dropped"} & set(symptoms):
+        return Course(tuple(done), None, guide.end_of(_HURT))
     if health is not None and health.image_first:
         return Course(tuple(done), None, guide.end_of(_FAILING))
     if key.startswith(_END):
@@ -122,8 +133,9 @@ def read_guide(text: str) -> TriageGuide:
             visit(choice.next, (*path, key))
 
     visit(guide.start, ())
-    if _FAILING not in ends:
-        raise BadRecord(f"The triage guide has no end “{_FAILING}”.", "Install the program again.")
+    for end in (_FAILING, _WET, _HURT):
+        if end not in ends:
+            raise BadRecord(f"The triage guide has no end “{end}”.", "Install the program again.")
     return guide
 
 

@@ -1,8 +1,9 @@
 """What a shop's own finished jobs say of its estimates: planned against actual, by kind of work.
 
-The factor of a kind is exp(sum(ln(actual / planned)) / (n + k)): the mean of its logarithms, drawn towards 1 as if k
-more jobs had ended as planned (shrinkage; k is `strength` in `data/decide.toml`). One job beyond four times or below a
-quarter counts as four times or a quarter, so that a slip of the hand does not move much.
+The factor of a kind is exp(m * n / (n + k)), with m the median of ln(actual / planned) over its n jobs: drawn towards 1
+as if k more jobs had ended as planned, where k falls from `strength` to nothing over the first `lets_go` jobs
+(`data/decide.toml`). A median is not moved by slips of the hand, and counts as four times or a quarter at most. What is
+planned is without the factor, or it would learn from itself and stop half way.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from __future__ import annotations
 import csv
 import io
 import math
+import statistics
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -87,8 +89,11 @@ def learned(outcomes: Iterable[Outcome]) -> list[Learned]:
     for kind in KINDS:
         mine = [o for o in every if o.kind == kind]
         if mine:
-            logs = [min(max(math.log(o.actual_s / o.planned[1]), -_FAR), _FAR) for o in mine]
-            factor = math.exp(sum(logs) / (len(logs) + numbers().learning.strength))
+            logs = [math.log(o.actual_s / o.planned[1]) for o in mine]
+            middle = min(max(statistics.median(logs), -_FAR), _FAR)
+            jobs, learning = len(mine), numbers().learning
+            pull = learning.strength * max(0.0, 1 - jobs / learning.lets_go)
+            factor = math.exp(middle * jobs / (jobs + pull))
             found.append(Learned(kind, len(mine), sum(o.within for o in mine), factor))
     return found
 

@@ -14,7 +14,7 @@ from typing import ClassVar, Literal
 import msgspec
 
 from neogenesis.core.decide.decision import Decision, WayRow
-from neogenesis.core.decide.ways import Way
+from neogenesis.core.decide.way import Way
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.fit.part import money
 from neogenesis.core.intake import Intake
@@ -37,6 +37,10 @@ WAY_TEXTS: dict[Way, str] = {
     "fresh": "A clean system on a new drive, with your files brought back.",
     "do-less": "No new drive: cleaning up, a card or memory.",
     "replace-machine": "Another machine, with your files brought over.",
+    "repair-start": "The start is repaired; the drive stays.",
+    "repair-cause": "What makes it slow is repaired; the drive stays.",
+    "refer": "A recovery laboratory is asked; until then nothing is tried.",
+    "nothing-yet": "Nothing is done before what must come first.",
 }
 
 

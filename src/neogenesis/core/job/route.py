@@ -45,6 +45,10 @@ _NOT_NEEDED: dict[str, frozenset[str]] = {
     "salvage": frozenset(("fit", "plan", "swap", "first-boot")),
     "do-less": frozenset(("plan", "transfer", "first-boot")),
     "replace-machine": frozenset(("fit", "plan", "transfer", "swap", "first-boot")),
+    "repair-start": frozenset(("fit", "plan", "transfer", "swap")),
+    "repair-cause": frozenset(("fit", "plan", "transfer", "first-boot")),
+    "refer": frozenset(("fit", "plan", "transfer", "swap", "first-boot")),
+    "nothing-yet": frozenset(("fit", "plan", "transfer", "swap", "first-boot")),
 }
 _IMAGE = Added(
     "image", "Image first", "The old drive is failing: it is read once, gently, before anything else.", "fit"

@@ -16,7 +16,10 @@ Doing = Literal["remove", "lift", "unplug", "slide", "pry", "drain", "photograph
 
 
 class Bay(StrictRecord, frozen=True, kw_only=True):
-    """A place for a drive; None where it is not known. `holds` is the id of the part that is in it."""
+    """A place for a drive; None where it is not known. `holds` is the id of the part that is in it.
+
+    `shares_with` names bays that lose their lanes, or lanes of them, when this one is used.
+    """
 
     name: str
     kind: BayKind
@@ -33,10 +36,11 @@ class Bay(StrictRecord, frozen=True, kw_only=True):
     sata_gbit_s: float | None = None
     starts_system: bool | None = None
     holds: str | None = None
+    shares_with: tuple[str, ...] = ()
 
 
 class MemoryBoard(StrictRecord, frozen=True, kw_only=True):
-    """What the board takes."""
+    """What the board takes. `present` are ids of the modules that are in it."""
 
     slots: int | None = None
     soldered_gb: float | None = None
@@ -46,6 +50,8 @@ class MemoryBoard(StrictRecord, frozen=True, kw_only=True):
     speed_mt_s: int | None = None
     max_gb: float | None = None
     max_per_slot_gb: float | None = None
+    ecc: bool | None = None
+    present: tuple[str, ...] = ()
 
 
 class Openings(StrictRecord, frozen=True, kw_only=True):

@@ -13,10 +13,7 @@ import msgspec
 
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.record import Record, from_json
-from neogenesis.core.units import MIB, both_text
-
-#: Drives and modules of one nominal capacity hold between these shares of it.
-_LEAST, _MOST = 0.91, 1.01
+from neogenesis.core.units import MIB, both_text, is_of_capacity
 
 
 class AppliancePartition(Record, frozen=True, kw_only=True):
@@ -46,7 +43,7 @@ class Appliance(Record, frozen=True, kw_only=True):
 
     def accepts(self, size_bytes: int) -> bool:
         """Whether a drive of that size is of an accepted capacity."""
-        return any(_LEAST * gb * 1e9 <= size_bytes <= _MOST * gb * 1e9 for gb in self.capacities_gb)
+        return any(is_of_capacity(size_bytes, gb) for gb in self.capacities_gb)
 
 
 def read_appliance(text: str, name: str) -> Appliance:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import msgspec
 
 from neogenesis.core.errors import BadArgument, Refused
-from neogenesis.core.estimate import estimate
+from neogenesis.core.estimate import estimate, gentleness
 from neogenesis.core.extent import Extents
 from neogenesis.core.filesystem.members import Member
 from neogenesis.core.judgement import judgement
@@ -110,7 +110,14 @@ def make_plan(
         gates=(*gates, *appliance_gates(appliance, layout)) if appliance else gates,
         reasons=tuple(reasons),
         findings=(*findings, *split_findings(survey)) if policy.intent == "split" else findings,
-        estimate=estimate(survey.drive, target.drive, copied, prepared, copied),
+        estimate=estimate(
+            survey.drive,
+            target.drive,
+            copied,
+            prepared,
+            copied,
+            gentle=gentleness(survey.health),
+        ),
         scratch_bytes=sum(_scratch_bytes(source, o) for o in operations if isinstance(o, Prepare | MakeVolume)),
         afterwards=(*afterwards, *(appliance.afterwards if appliance else ())),
         lost=tuple(lost),

@@ -105,13 +105,9 @@ def is_battery(step: Step) -> bool:
 
 
 def _battery(machine: Machine) -> Iterator[str]:
-    """First off, last on; and nobody reaches cells unwarned."""
-    openings = machine.openings.cautions if machine.openings is not None else ()
-    named = {*openings, *(c for s in machine.steps for c in s.cautions)}
+    """First off, last on."""
     steps, _ = ordered(machine)
     last = next((n for n, s in reversed(list(enumerate(steps))) if is_battery(s)), None)
-    if steps and (machine.has_battery or last is not None) and "lithium" not in named:
-        yield "“openings.cautions” lacks “lithium”, and the machine has a battery"
     if last is None:
         return
     battery, inside = steps[last], False

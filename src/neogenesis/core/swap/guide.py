@@ -21,7 +21,7 @@ from neogenesis.core.machine.model import Purpose
 from neogenesis.core.record import Record
 from neogenesis.core.swap.ledger import Ledger
 from neogenesis.core.swap.numbers import Mistake, Prepare, numbers
-from neogenesis.core.swap.path import Path, Row, path_of
+from neogenesis.core.swap.path import Path, Row, cautions_of, has_battery, path_of
 
 Deed = Literal[
     "ready",  # something was made ready
@@ -104,7 +104,7 @@ def to_prepare(machine: Machine, path: Path) -> tuple[Prepare, ...]:
     has = {
         "off": not checked,  # else a step of the profile says so
         "always": True,
-        "battery": bool(machine.has_battery) or "lithium" in codes,
+        "battery": has_battery(machine) or "lithium" in codes,
         "card": bool(machine.card_reader),
         "optical": any(b.kind == "optical" for b in machine.bays),
         "glass": "glass" in codes,
@@ -167,8 +167,8 @@ class Guide:
         row = self.row
         if row is None or row.phase == "closing":
             return
-        if self.where.row == 0 and self.record.machine.openings is not None:
-            yield from self.record.machine.openings.cautions
+        if self.where.row == 0:
+            yield from cautions_of(self.record.machine)
         yield from row.step.cautions
 
     @property

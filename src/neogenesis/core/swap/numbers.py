@@ -102,6 +102,8 @@ class SwapNumbers(StrictRecord, frozen=True, kw_only=True):
     wait: dict[str, float]
     hold: Hold
     prepare: tuple[Prepare, ...]
+    of_kind: dict[str, tuple[str, ...]]
+    facts: dict[str, str]
     cautions: dict[str, Caution]
     aids: dict[str, Aid]
     look: tuple[Look, ...]

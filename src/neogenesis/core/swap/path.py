@@ -9,7 +9,7 @@ from typing import Literal
 from neogenesis.core.errors import BadArgument
 from neogenesis.core.machine import Machine
 from neogenesis.core.machine.model import Fastener, Purpose, Step
-from neogenesis.core.swap.faults import check_steps
+from neogenesis.core.swap.faults import check_steps, is_battery
 from neogenesis.core.swap.numbers import numbers
 from neogenesis.core.swap.order import ordered, required
 
@@ -90,8 +90,8 @@ class Path:
 
     @property
     def cautions(self) -> tuple[str, ...]:
-        """Codes, those of the machine first, then as the steps bring them."""
-        of_machine = self.machine.openings.cautions if self.machine.openings is not None else ()
+        """Codes, those of its kind and of the machine first, then as the steps bring them."""
+        of_machine = cautions_of(self.machine)
         if not self.opening and not self.work and self.machine.steps:
             return ()
         of_steps = (code for row in (*self.opening, *self.work) for code in row.step.cautions)
@@ -106,6 +106,21 @@ class Path:
             heads = [fasteners[i].head for i, _ in (*row.fasteners, *row.loosened)]
             found += [t for t in (row.step.tool or "", *heads) if t]
         return tuple(dict.fromkeys(found))
+
+
+def has_battery(machine: Machine) -> bool:
+    """As the profile or one of its steps says; else whether machines of its kind usually have one."""
+    if machine.has_battery or any(is_battery(step) for step in machine.steps):
+        return True
+    return machine.has_battery is None and machine.kind in numbers().of_kind["usual_battery"]
+
+
+def cautions_of(machine: Machine) -> tuple[str, ...]:
+    """Of its kind, whatever its profile names, and those that the profile adds."""
+    kinds = numbers().of_kind
+    cells = kinds["battery"] if has_battery(machine) else ()
+    own = machine.openings.cautions if machine.openings is not None else ()
+    return tuple(dict.fromkeys((*kinds.get(machine.kind, ()), *cells, *own)))
 
 
 def path_of(machine: Machine, purposes: Collection[Purpose] | None = None, bays: Collection[str] | None = None) -> Path:

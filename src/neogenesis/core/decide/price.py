@@ -1,0 +1,55 @@
+"""What must be bought for a way: each thing by name. What is needed and not chosen yet is not free."""
+
+from __future__ import annotations
+
+from decimal import ROUND_HALF_UP, Decimal
+from typing import NamedTuple
+
+from neogenesis.core.decide.case import Facts
+from neogenesis.core.decide.numbers import numbers
+from neogenesis.core.decide.way import Way
+from neogenesis.core.judgement import judgement
+
+_CENT = Decimal("0.01")
+_ON_NEW_DRIVE: tuple[Way, ...] = ("replace", "split", "beside", "exact", "salvage")
+
+
+class Item(NamedTuple):
+    """`chosen` is False for what is needed and has no price of its own yet: the amount is the least it will be."""
+
+    what: str
+    amount: Decimal
+    chosen: bool
+
+
+def parts_of(way: Way, facts: Facts) -> tuple[Item, ...]:
+    """For one seat; labour is not among them."""
+    found = []
+    if way == "replace-machine":
+        found.append(Item("another machine", facts.replacement or Decimal(0), True))
+    elif way == "do-less" and facts.memory_cost:
+        found.append(Item("memory", facts.memory_cost, True))
+    elif way == "refer":
+        found.append(Item("a recovery laboratory, by its own quote", Decimal(numbers().price.laboratory), False))
+    elif way in _ON_NEW_DRIVE or (way == "fresh" and (facts.offered or facts.images_first)):
+        found.append(_drive(way, facts))
+    reads = way in ("replace", "exact", "salvage") or (way == "fresh" and facts.must_survive != "nothing")
+    if reads and facts.images_first and not facts.imaged:
+        found.append(Item("a third drive for the image", least_price(facts.used_bytes), False))
+    return tuple(found)
+
+
+def _drive(way: Way, facts: Facts) -> Item:
+    if facts.offered and facts.fits:
+        return Item("drive and what it needs", facts.new_cost, True)
+    if facts.new_cost:
+        return Item("parts", facts.new_cost, True)
+    needed = {"exact": facts.size_bytes, "split": facts.system_bytes}.get(way, facts.used_bytes)
+    return Item("drive, not chosen yet", least_price(needed), False)
+
+
+def least_price(held_bytes: int | None) -> Decimal:
+    """The least that a drive with room for so many bytes costs."""
+    price = numbers().price
+    room = Decimal(held_bytes or 0) / Decimal(10**9) * 100 / judgement().fill_caution_percent
+    return max(Decimal(price.drive_least), (room * Decimal(price.drive_per_gb)).quantize(_CENT, ROUND_HALF_UP))
