@@ -193,8 +193,9 @@ def _damage(reading: HealthReading) -> Iterator[tuple[Verdict, Reason]]:
     spent, overspent = judgement().spent_percent, judgement().overspent_percent
     spare_known = reading.spare_percent is not None and is_told
     if wear is not None and (wear >= overspent or (wear >= spent and not spare_known)):
-        more = "" if wear >= overspent else ", and it does not say how much spare it has left"
-        text = f"{wear:.0f} % of its rated writes are used up{more}"
+        text = f"{wear:.0f} % of its rated writes are used up"
+        if wear < overspent:
+            text = f"{wear:.0f} % of its rated writes are used up, and it does not say how much spare it has left"
         yield "copy-now", Reason(code="worn", text=text, attribute="wear", value=wear, threshold=spent)
     for now in (a for a in reading.attributes if a.failed == "now"):
         text = f"{now.name} is below the maker's own threshold"
@@ -216,8 +217,9 @@ def _age(reading: HealthReading) -> Iterator[tuple[Verdict, Reason]]:
     if wear is not None and numbers.worn_percent <= wear < (
         numbers.overspent_percent if is_told else numbers.spent_percent
     ):
-        away = ": plan it away" if wear >= numbers.spent_percent else ""
-        text = f"{wear:.0f} % of its rated writes are used up{away}"
+        text = f"{wear:.0f} % of its rated writes are used up"
+        if wear >= numbers.spent_percent:
+            text = f"{wear:.0f} % of its rated writes are used up: plan it away"
         yield "ageing", Reason(code="worn", text=text, attribute="wear", value=wear, threshold=numbers.worn_percent)
     if hours is not None and hours >= numbers.old_hours:
         text = f"it has run for {hours:,} hours"

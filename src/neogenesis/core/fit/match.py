@@ -108,8 +108,10 @@ def _too_dear(part: Part, needs: Sequence[Need], parts: Sequence[Part], budget: 
     beside = sum((prices.get(need.ids[0], Decimal(0)) for need in needs if need.ids), Decimal(0))
     whole = (part.cost or Decimal(0)) + beside
     if whole > budget:
-        with_it = " with what it needs" if beside else ""
-        yield Reason("budget", f"it costs {whole}{with_it}, more than the budget of {budget}")
+        text = f"it costs {whole}, more than the budget of {budget}"
+        if beside:
+            text = f"with what it needs it costs {whole}, more than the budget of {budget}"
+        yield Reason("budget", text)
 
 
 def rated_in(part: Part, bay: Bay) -> Part:

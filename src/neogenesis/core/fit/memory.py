@@ -110,8 +110,9 @@ def _why_left(part: Part, chosen: Sequence[Part], board: MemoryBoard, budget: De
     size = sum(p.capacity_gb or 0 for p in chosen) + (board.soldered_gb or 0) + (part.capacity_gb or 0)
     cost = sum((p.cost or Decimal(0) for p in chosen), part.cost or Decimal(0))
     if board.slots is not None and len(chosen) >= board.slots:
-        there = "is 1 slot" if board.slots == 1 else f"are {board.slots} slots"
-        return Reason("slots", f"there {there}, and others fill them better")
+        if board.slots == 1:
+            return Reason("slots", "there is one slot, and another fills it better")
+        return Reason("slots", f"there are {board.slots} slots, and others fill them better")
     if board.max_gb is not None and size > board.max_gb:
         return Reason("maximum", f"the board takes {board.max_gb:g} GB in all")
     if budget is not None and cost > budget:
