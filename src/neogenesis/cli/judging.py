@@ -142,4 +142,4 @@ def swap(machine: Path, purposes: str | None, bays: tuple[str, ...], as_json: bo
     click.echo(f"{found.fasteners_out} fasteners out, {found.fasteners_in} back in, about {found.seconds / 60:.0f} min")
 
 
-COMMANDS = (fit, decide, swap)
+COMMANDS = (fit, decide, triage, swap)

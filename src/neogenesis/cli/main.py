@@ -33,6 +33,7 @@ _MODULES = {
     "works": ("transfer", "verify", "image", "restore", "rescue", "salvage"),
     "bench": ("doctor", "drives", "health", "jobs", "log", "intake", "slip", "report", "bug-report"),
     "looks": ("fills", "speed", "run-in"),
+    "shop": ("take-in", "note", "guide"),
     "judging": ("fit", "decide", "triage", "swap"),
     "boot": ("forecast", "remedies", "remedy", "undo", "trial-boot"),
     "fresh": ("drivers", "recipe", "install", "media", "library"),

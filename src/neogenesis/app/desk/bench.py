@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
 import threading
 import uuid
 from collections import Counter
@@ -19,6 +18,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from neogenesis.app.desk.work import Failure, Work, guarded
 from neogenesis.app.language import said, tr
 from neogenesis.bench.drives.docks import Docked, Docks
+from neogenesis.bench.processes.folders import login_name
 from neogenesis.bench.processes.living import lives, this_process
 from neogenesis.bench.register import Writing, register_of
 from neogenesis.core.drive import Sighting, is_one
@@ -466,11 +466,3 @@ class Bench(QObject):
         """Hear of drives and jobs alike."""
         self.drives_changed.connect(listener)
         self.jobs_changed.connect(listener)
-
-
-def login_name() -> str:
-    """Who is at the bench, as the system knows them."""
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):
-        return "technician"

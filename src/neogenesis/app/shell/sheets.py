@@ -9,7 +9,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog
 
 from neogenesis.app.command.field import CommandField, everything
-from neogenesis.app.desk.bench import Dock, login_name
+from neogenesis.app.desk.bench import Dock
 from neogenesis.app.jobs.sheet import JobSheet
 from neogenesis.app.jobs.view import HELP as JOBS_HELP
 from neogenesis.app.language import said
@@ -17,6 +17,7 @@ from neogenesis.app.settings import Settings
 from neogenesis.app.shell.help import HelpOverlay
 from neogenesis.app.stops import STOPS
 from neogenesis.app.theme.look import look
+from neogenesis.bench.processes.folders import login_name
 from neogenesis.core.job import Shop, stop_titled
 
 if TYPE_CHECKING:

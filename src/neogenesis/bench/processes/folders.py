@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import os
 from pathlib import Path
 
@@ -26,3 +27,11 @@ def cache_folder() -> Path:
     """For what can be worked out again."""
     home = os.environ.get("XDG_CACHE_HOME")
     return (Path(home) if home else Path.home() / ".cache") / "neogenesis"
+
+
+def login_name() -> str:
+    """Who is at the bench, as the system knows them."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return "technician"

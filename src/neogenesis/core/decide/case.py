@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from typing import ClassVar, Literal, get_args
 
+import msgspec
+
 from neogenesis.core.drive import Health
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.fit import Part, fit
@@ -18,6 +20,7 @@ from neogenesis.core.judgement import judgement
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
 from neogenesis.core.survey import Survey
+from neogenesis.core.swap.path import path_of
 from neogenesis.core.units import nominal_bytes
 
 Symptom = Literal[
@@ -96,7 +99,8 @@ class Facts:
 
     `new_bytes` is the capacity of the best drive that fits, `new_cost` what it costs with what it needs (memory too, of
     which `memory_cost` is the part); `new_cache` is how many bytes it takes at full speed, and what it sustains then;
-    `fits` tells whether any was offered that does. `cable` and `heat` are what health found beside the drive. `imaged`
+    `fits` tells whether any was offered that does. `opening_seconds` is what the machine's own steps come to, open and
+    closed. `cable` and `heat` are what health found beside the drive. `imaged`
     tells that the old drive was read as a whole already: an image or a rescue is the source from now on. `waiting` is
     what an hour of waiting is worth to the customer; `own_seconds` what somebody said that a piece of work takes here;
     `factors` how much longer a kind of work takes in this shop than is usual. `notes` are what was strange about it.
@@ -137,6 +141,7 @@ class Facts:
     new_class: str = "sata"
     new_cache: tuple[float, float] | None = None
     memory_cost: Decimal = Decimal(0)
+    opening_seconds: float | None = None
     waiting: Decimal | None = None
     own_seconds: tuple[tuple[str, float], ...] = ()
     factors: tuple[tuple[str, float], ...] = ()
@@ -207,6 +212,7 @@ def facts_of(
             "machine_kind": machine.kind or "other",
             "free_bay": len(bays) > max(1, len(held)),
             "removable": not bays or any(b.kind != "soldered" for b in starting),
+            "opening_seconds": _opening_of(machine),
         }
         if machine.kind in _FORMATS_OF_THEIR_OWN and not (survey is not None and more.get("understood")):
             more["understood"] = False
@@ -225,6 +231,14 @@ def facts_of(
         notes=notes,
         **more,  # type: ignore[arg-type]
     )
+
+
+def _opening_of(machine: Machine) -> float | None:
+    """Seconds that the guide plans for opening it for its drive and closing it again; None without usable steps."""
+    try:
+        return sum(row.seconds for row in path_of(machine, ("open", "drive")).rows) or None
+    except BadRecord:
+        return None
 
 
 def _of_health(health: Health) -> dict[str, object]:
@@ -284,7 +298,10 @@ def _of_parts(machine: Machine | None, parts: tuple[Part, ...], used_bytes: int 
     by_id = {p.id: p for p in drives}
     first = max(chosen, key=lambda a: (a.bay in starts, by_id[a.part].read_bytes_per_s or 0))
     best = by_id[first.part]
-    return _bought(best, Decimal(answer.cost), _memory_cost(machine, parts))
+    memory = _memory_cost(machine, parts)
+    one = msgspec.structs.replace(best, stock=1)
+    near = tuple(p for p in parts if p.kind in BESIDE or (p.id in held and p.id != best.id))
+    return _bought(best, Decimal(fit(machine, (one, *near)).cost) + memory, memory)
 
 
 def _proposed(machine: Machine, drives: list[Part], parts: tuple[Part, ...], used_bytes: int) -> DriveSet | None:

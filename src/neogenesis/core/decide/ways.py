@@ -112,8 +112,13 @@ def _again(way: Way, facts: Facts) -> tuple[str, ...]:
 def _pieces(way: Way, facts: Facts, openings: int) -> Iterator[Piece]:
     n = numbers()
     hands = n.hands
+    usual = n.opening.get(facts.machine_kind, n.opening["other"])
+    if facts.opening_seconds is not None:  # its own steps, with the spread that is usual
+        low, middle, high = usual
+        own = facts.opening_seconds / 60
+        usual = (own * low / middle, own, own * high / middle)
     for _ in range(openings):
-        yield _hands(n.opening.get(facts.machine_kind, n.opening["other"]), "opening")
+        yield _hands(usual, "opening")
     copied = facts.used_bytes if facts.used_bytes is not None else _USUAL_BYTES
     if way in COPYING:
         yield from (_hands(hands.connect, "connect"), _hands(hands.plan, "plan"), _hands(hands.check, "check"))

@@ -39,18 +39,20 @@ _MOST_WH = 400.0
 
 
 def read_battery(text: str) -> Battery:
-    """The battery in a report; raises BadArgument when none is in it or its figures cannot be."""
+    """The battery in a report, or both together with the cycles of the older one; raises BadArgument when none is in it
+    or its figures cannot be.
+    """
     if len(text) > _LONGEST:
         raise BadArgument("That text is too long to be a battery report.", "Give the report alone.")
     plain = unescape(_TAG.sub(" ", text))
-    design, full = _first(_DESIGN, plain), _first(_FULL, plain)
+    design, full = _sum_of(_DESIGN, plain), _sum_of(_FULL, plain)
     if design is None and full is None:
         design, full = _from_kernel(plain)
     if design is None and full is None:
         raise BadArgument(
             "Nothing in that text is the capacity of a battery.", "Paste the whole report, or type the figures."
         )
-    cycles = next((int(found.group(1)) for p in _CYCLES if (found := p.search(plain))), None)
+    cycles = next((max(map(int, all_)) for p in _CYCLES if (all_ := p.findall(plain))), None)
     machine = _MACHINE.search(plain)
     serial = next((found.group(1) for p in _SERIAL if (found := p.search(plain))), "")
     return checked(
@@ -78,11 +80,12 @@ def checked(battery: Battery) -> Battery:
     return battery
 
 
-def _first(patterns: tuple[re.Pattern[str], ...], text: str) -> float | None:
+def _sum_of(patterns: tuple[re.Pattern[str], ...], text: str) -> float | None:
+    """Of all batteries of a machine together, in the first of the ways that the report uses."""
     for pattern in patterns:
-        found = pattern.search(text)
+        found = [_watt_hours(one.group(1), one.group(2)) for one in pattern.finditer(text)]
         if found:
-            return _watt_hours(found.group(1), found.group(2))
+            return sum(found)
     return None
 
 

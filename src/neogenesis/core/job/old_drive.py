@@ -34,12 +34,11 @@ class KeptDrive(Record, frozen=True, kw_only=True):
 
 
 def kept_drive(later: Later, drive: str, today: date) -> KeptDrive | None:
-    """For what was agreed at Intake; None where it goes back with the machine."""
+    """For what was agreed at Intake; None where it goes back with the machine. What is to be wiped is kept as long."""
     if later.old_parts not in ("kept", "wiped"):
         return None
     weeks = timedelta(weeks=max(1, later.kept_weeks))
-    until = (today + weeks).isoformat() if later.old_parts == "kept" else ""
-    return KeptDrive(drive=drive, since=today.isoformat(), until=until)
+    return KeptDrive(drive=drive, since=today.isoformat(), until=(today + weeks).isoformat())
 
 
 def ended(kept: KeptDrive, how: End, today: date) -> KeptDrive:

@@ -13,7 +13,7 @@ from typing import ClassVar, Literal
 
 import msgspec
 
-from neogenesis.core.decide.decision import Decision, WayRow
+from neogenesis.core.decide.decision import Decision, PriceItem, WayRow
 from neogenesis.core.decide.way import Way
 from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.fit.part import money
@@ -45,12 +45,13 @@ WAY_TEXTS: dict[Way, str] = {
 
 
 class Offer(Record, frozen=True, kw_only=True):
-    """Amounts as decimal text; seconds at the 10th and 90th percentile."""
+    """Amounts as decimal text, of all seats; `items` come to `net`. Seconds at the 10th and 90th percentile."""
 
     way: Way
     net: str
     tax: str
     gross: str
+    items: tuple[PriceItem, ...] = ()
     seconds_p10: float
     seconds_p90: float
     keeps: tuple[str, ...]
@@ -139,6 +140,7 @@ def make_quote(
                 net=row.cost_total_p50,
                 tax=tax,
                 gross=gross,
+                items=tuple(_for_all(item, decision.seats) for item in row.price_items),
                 seconds_p10=row.seconds_p10,
                 seconds_p90=row.seconds_p90,
                 keeps=row.keeps,
@@ -161,6 +163,10 @@ def make_quote(
         confirm=confirm,
         cautions=cautions,
     )
+
+
+def _for_all(item: PriceItem, seats: int) -> PriceItem:
+    return msgspec.structs.replace(item, amount=f"{money(item.amount) * seats:.2f}")
 
 
 def to_confirm(intake: Intake, machine: Machine | None, encrypted: bool) -> tuple[str, ...]:
@@ -204,7 +210,8 @@ def total_of(quote: Quote, extras: tuple[tuple[str, str], ...]) -> str:
     offer = next((o for o in quote.offers if o.way == quote.accepted), None)
     if offer is None:
         return ""
-    return f"{money(offer.gross) + sum(money(taxed(net, quote.tax_percent)[1]) for _, net in extras):.2f}"
+    net = money(offer.net) + sum((money(one) for _, one in extras), Decimal(0))
+    return taxed(f"{net}", quote.tax_percent)[1]
 
 
 def save_quote(dossier: Path, quote: Quote) -> Path:
@@ -238,7 +245,11 @@ def quote_report(
         name = WAY_TEXTS[offer.way]
         rows = [
             ("Price", cash(offer.gross)),
-            ("without tax", cash(offer.net)) if money(offer.tax) else ("", ""),
+            *(
+                (word(item.what) + ("" if item.chosen else f" ({word('from')})"), cash(item.amount))
+                for item in offer.items
+            ),
+            ("Tax", cash(offer.tax)) if money(offer.tax) else ("", ""),
             ("It takes, 8 times of 10", span(offer.seconds_p10, offer.seconds_p90)),
             ("You keep", offer.keeps),
             ("To be done again afterwards", offer.again or ("nothing",)),
@@ -246,9 +257,12 @@ def quote_report(
         ]
         filled = tuple((n, v if isinstance(v, str) else "; ".join(map(word, v))) for n, v in rows if n and v)
         sections.append(Section(name, ("We recommend this.",) if offer.way == quote.recommended else (), filled))
-    beside = tuple((title, cash(taxed(net, quote.tax_percent)[1])) for title, net in quote.extras)
+    beside = [(title, cash(net)) for title, net in quote.extras]
+    whole = total_of(quote, quote.extras) if quote.extras else ""
+    if whole:
+        beside.append(("All together, with tax", cash(whole)))
     sections += [
-        Section("Agreed while the machine was open", rows=beside),
+        Section("Agreed while the machine was open, without tax", rows=tuple(beside)),
         Section("Please confirm", quote.confirm),
         Section("Please note", quote.cautions),
         Section("Valid until", (quote.until,)),
