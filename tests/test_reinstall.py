@@ -61,7 +61,7 @@ from tests.hives import make_hive
 from tests.systems import entry, system_image
 
 _LONG = bool(os.environ.get("NEOGENESIS_LONG"))
-NAMES = ("nt-uefi", "nt-legacy", "linux-uefi", "linux-uefi-home", "both-uefi", "data", "data-old", "stick")
+NAMES = ("nt-uefi", "nt-legacy", "linux-uefi", "linux-uefi-home", "both-uefi", "data", "data-old", "card", "stick")
 
 
 @pytest.fixture(autouse=True)

@@ -14,6 +14,7 @@ from neogenesis.app.decide.lanes import lanes_scene
 from neogenesis.app.decide.view import DecideView, changed_line
 from neogenesis.app.shell.window import MainWindow
 from neogenesis.core.decide import decide
+from neogenesis.core.decide.times import hands_middle
 from neogenesis.core.decide.way import WAYS
 from neogenesis.core.decide.ways import consider
 from neogenesis.core.errors import BadArgument
@@ -159,3 +160,21 @@ def test_a_failing_drive_is_imaged_first(small_bench: Path, open_window: Open, q
 
 def test_split_is_for_what_does_not_fit() -> None:
     assert decide(with_(free_bay=True)).recommended == "replace"
+
+
+def test_what_is_logged_to_be_learned_from_has_nothing_learned_in_it(
+    mechanical: Path, open_window: Open, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A shop that always takes twice the time would else be told 1.41 times for ever."""
+    window = open_window(mechanical)
+    survey(qtbot, window)
+    job = window.job
+    assert job is not None
+    usual = job.decide.usual("replace")
+    monkeypatch.setattr(type(window.bench), "factors", property(lambda bench: (("hands", 2.0),)))
+    decide_view(window)
+    learned = sum(p.spread[1] for p in job.decide.considered()["replace"].pieces if p.hands and p.name != "opening")
+    assert learned == pytest.approx(2 * sum(p.spread[1] for p in usual.pieces if p.hands and p.name != "opening"))
+    job.decide.choose(job.decide.decision.recommended)
+    planned = next(e for e in reversed(job.log()) if e.kind == "decide").figures["planned"]
+    assert planned["hands"][1] == pytest.approx(hands_middle(usual.pieces))

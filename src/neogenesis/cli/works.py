@@ -282,6 +282,8 @@ def _say_restored(found: Sequence[imaging.Restored], quiet: bool) -> None:
                 f"{one.target}: copied {both_text(one.outcome.copied_bytes)}, "
                 f"read back {both_text(one.outcome.verified_bytes)}."
             )
+            for caution in one.cautions:
+                click.echo(f"  {caution}")
     failed = [one for one in found if one.error is not None]
     if failed and failed[0].error is not None:
         worst = failed[0].error

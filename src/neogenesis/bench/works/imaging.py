@@ -142,13 +142,16 @@ def restore_work(image: Path, policy: Policy) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Restored:
-    """What became of one target: its outcome, or why it dropped out; the files that lost something, and the records."""
+    """What became of one target: its outcome, or why it dropped out; the files that lost something, the records, and
+    what is to be known of it.
+    """
 
     target: str
     outcome: Outcome | None
     error: NeogenesisError | None
     lost_files: tuple[LostFile, ...] = ()
     records: RunFiles | None = None
+    cautions: tuple[str, ...] = ()
 
 
 def restore_image(
@@ -250,7 +253,9 @@ def _restore_all(
                     plan, files, opened, store, name, consent, frame, resume, verify, surveyed, "restore"
                 )
             losses = surveyed.survey.inherited_losses
-            found[index] = Restored(name, outcome, None, losses.files if losses is not None else (), files)
+            cautions = tuple(f"{f.text} {f.remedy}" for f in plan.findings if f.code == "backup-table")
+            files_lost = losses.files if losses is not None else ()
+            found[index] = Restored(name, outcome, None, files_lost, files, cautions)
             tell_of(Event(event="note", code="target-done", text=final(outcome, verify).text))
         except OnlyChecked:
             found[index] = Restored(name, None, None)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -97,7 +97,7 @@ def make_plan(
             "become zeros, and the survey names the files on them."
         )
     afterwards = split_afterwards(survey) if policy.intent == "split" else ()
-    findings = _findings(layout, survey, operations)
+    findings = (*_findings(layout, survey, operations), *_backup_table(survey, target, policy))
     gates = gates_of(survey, target, layout, operations, fellows, policy.alone)
     return Plan(
         intent=policy.intent,
@@ -227,6 +227,18 @@ def _more_reasons(survey: Survey, layout: Layout, policy: Policy) -> list[str]:
     if policy.machine == "uefi" and survey.table.kind == "mbr":
         reasons.append("The table is the old kind; a UEFI machine starts from it only in legacy mode.")
     return reasons
+
+
+def _backup_table(survey: Survey, target: Target, policy: Policy) -> Iterator[Finding]:
+    """An exact copy onto a larger drive keeps the table's backup where the old drive ended."""
+    stays = policy.intent == "exact" and survey.table.kind == "gpt" and not relocates(survey, policy)
+    if stays and target.size_bytes > survey.drive.size_bytes:
+        yield Finding(
+            code="backup-table",
+            severity="caution",
+            text="The backup of the table stays where the old drive ended: what lies behind it cannot be used yet.",
+            remedy="Plan with --relocate-table to have it at the end of the new drive.",
+        )
 
 
 def _findings(layout: Layout, survey: Survey, operations: list[Step]) -> tuple[Finding, ...]:
