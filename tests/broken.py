@@ -185,7 +185,7 @@ BROKEN: tuple[Broken, ...] = (
     Broken(
         "a profile leaves the cautions of its kind out",
         "core/swap/path.py",
-        "(*kinds.get(machine.kind, ()), *cells, *own)",
+        "(*mains, *cells, *of_kind, *own)",
         "(*cells, *own)",
         "tests/test_cases.py -k cautions",
     ),

@@ -429,7 +429,9 @@ def test_endurance_from_wear_hours_and_bytes() -> None:
     assert found is not None and found.hours_left == 20_000 and found.bytes_left == 4 * 10**13
     assert found.years_of_running == pytest.approx(2.28, abs=0.01)
     assert endurance_of(HealthReading(wear_percent=0)) is None and endurance_of(HealthReading()) is None
-    young = endurance_of(HealthReading(wear_percent=2, power_on_hours=50))
+    few = HealthReading(wear_percent=1, power_on_hours=9000)
+    assert endurance_of(few) is None, "a count of one says nothing of a pace"
+    young = endurance_of(HealthReading(wear_percent=5, power_on_hours=50))
     assert young is not None and young.hours_left is None and young.years_of_running is None
     assert endurance_of(HealthReading(wear_percent=130, power_on_hours=500)).hours_left == 0
 

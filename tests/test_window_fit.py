@@ -76,7 +76,7 @@ def test_space_puts_a_part_into_a_bay_and_out_again(at_fit: tuple[MainWindow, Fi
     view.parts.look_at("corvane-s5-1000", "lower bay")
     QTest.keyClick(view.parts, Qt.Key.Key_Return)
     assert {b: p for p, b in model.chosen.placed} == {BAY: "corvane-n4-1000", "lower bay": "corvane-s5-1000"}
-    assert float(model.cost) == 92 + 69
+    assert float(model.cost) == 92 + 69 + 1.2, "with the pad that lies on it, as on the list"
     QTest.keyClick(view.parts, Qt.Key.Key_Space)
     assert len(model.chosen.placed) == 1 and view.plot.scene.chosen is not None
     view.again.click()

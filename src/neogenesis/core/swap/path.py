@@ -120,7 +120,9 @@ def cautions_of(machine: Machine) -> tuple[str, ...]:
     kinds = numbers().of_kind
     cells = kinds["battery"] if has_battery(machine) else ()
     own = machine.openings.cautions if machine.openings is not None else ()
-    return tuple(dict.fromkeys((*kinds.get(machine.kind, ()), *cells, *own)))
+    of_kind = kinds.get(machine.kind, ())
+    mains = tuple(code for code in of_kind if code == "mains")  # power goes first: the plug, then the cells
+    return tuple(dict.fromkeys((*mains, *cells, *of_kind, *own)))
 
 
 def path_of(machine: Machine, purposes: Collection[Purpose] | None = None, bays: Collection[str] | None = None) -> Path:
