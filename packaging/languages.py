@@ -41,7 +41,7 @@ _MUTE_CALLS |= {
 _MUTE_CALLS |= {"member", "emit", "field", "index", "Column", "create_index", "op", "replace", "Struct", "strftime"}
 _MUTE_FILES = ("migrations", "simulated", "bug_report", "extent.py", "service.py", "tables.py", "_sql.py")
 #: Here a single word with a capital is a heading or a name of a row.
-_TITLED = {"core/job/report.py"}
+_TITLED = {"core/job/report.py", "core/job/quote.py"}
 _SPOKEN_CORE = {"Section", "Stop", "Gate", "Finding", "Reason", "Operation", "Step"}
 _WORDY = re.compile(r"[a-z]{2,}[,;:]? (?:.*\b)?[a-z]{2,}|^[A-Z][a-z]+\.$", re.DOTALL)
 _PLACE = re.compile(r"\{(\w+)\}")

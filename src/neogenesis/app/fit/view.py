@@ -191,9 +191,10 @@ class FitView(StopView):
             low, _, high = start.after_s
             text = tr("a start of {0} takes {1} to {2} s then")
             lines.append(text.format(seconds_text(start.before_s), f"{low:.0f}", f"{high:.0f}"))
-        needs = [said(need.text) for m in chosen.matches for need in m.needs]
-        if needs:
-            lines.append(tr("needs {0}").format(", ".join(needs)))
+        needs = [said(need.text) for m in chosen.matches for need in m.needs if not need.optional]
+        beside = [said(need.text) for m in chosen.matches for need in m.needs if need.optional]
+        lines += [tr("needs {0}").format(", ".join(needs))] if needs else []
+        lines += [tr("with {0}").format(", ".join(beside))] if beside else []
         if self._is_over():
             lines.append(tr("more than the budget of {0}").format(self._money(model.budget)))
         elif not model.choice.own:
@@ -234,7 +235,7 @@ class FitView(StopView):
         if style is not None:
             style.polish(self._verdict)
         against = [said(r.text) for r in match.reasons]
-        needs = [tr("needs {0}").format(said(n.text)) for n in match.needs]
+        needs = [(tr("with {0}") if n.optional else tr("needs {0}")).format(said(n.text)) for n in match.needs]
         words = "; ".join([*against, *needs]) or tr("Nothing speaks against it.")
         self._reasons.setText(words)
         self.canvas.show_drawing(

@@ -27,6 +27,8 @@ State = Literal["open", "accepted", "declined"]
 _CENT = Decimal("0.01")
 _MOST_OFFERS = 3
 _MOST_DAYS = 365
+#: Of what a price is made, as a line of the quote.
+_ITEM_TITLES = {"labour": "Labour", "memory": "Memory", "parts": "Parts"}
 _COPIES: tuple[Way, ...] = ("replace", "split", "exact", "salvage")
 WAY_TEXTS: dict[Way, str] = {
     "replace": "Everything moves to a new drive, and stays where it was.",
@@ -165,6 +167,12 @@ def make_quote(
     )
 
 
+def _title(item: PriceItem, word: Callable[[str], str]) -> str:
+    """As a line of a bill begins; it says so where the amount is only the least."""
+    what = word(_ITEM_TITLES.get(item.what, item.what))
+    return f"{what[:1].upper()}{what[1:]}" + ("" if item.chosen else f" ({word('at least')})")
+
+
 def _for_all(item: PriceItem, seats: int) -> PriceItem:
     return msgspec.structs.replace(item, amount=f"{money(item.amount) * seats:.2f}")
 
@@ -244,12 +252,9 @@ def quote_report(
     for offer in quote.offers:
         name = WAY_TEXTS[offer.way]
         rows = [
-            ("Price", cash(offer.gross)),
-            *(
-                (word(item.what) + ("" if item.chosen else f" ({word('from')})"), cash(item.amount))
-                for item in offer.items
-            ),
+            *((_title(item, word), cash(item.amount)) for item in offer.items),
             ("Tax", cash(offer.tax)) if money(offer.tax) else ("", ""),
+            ("Price", cash(offer.gross)),
             ("It takes, 8 times of 10", span(offer.seconds_p10, offer.seconds_p90)),
             ("You keep", offer.keeps),
             ("To be done again afterwards", offer.again or ("nothing",)),
