@@ -294,6 +294,12 @@ def test_faults_of_a_case_are_named(fields: dict, piece: str, tmp_path: Path, ne
     neogenesis("decide", path, status=3)
 
 
+def test_faults_of_shape_and_of_sense_are_named_together(tmp_path: Path, neogenesis: Callable) -> None:
+    path = case_file(tmp_path, symptoms=["sad"], seats=0, budget="lots", programs=-1)
+    said = neogenesis("decide", path, status=3).stderr
+    assert all(name in said for name in ("symptoms", "seats", "budget", "programs"))
+
+
 def test_what_a_case_names_must_be_there(tmp_path: Path, neogenesis: Callable) -> None:
     neogenesis("decide", case_file(tmp_path, survey="none.json"), status=2)
     neogenesis("decide", tmp_path / "none.json", status=2)

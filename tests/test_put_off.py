@@ -88,6 +88,31 @@ def test_a_copy_that_was_stopped_in_what_was_put_off_goes_on(tmp_path: Path, neo
     assert new.read_bytes() == wanted
 
 
+def test_what_was_put_off_is_not_done_when_another_partition_is_cut_off(tmp_path: Path, neogenesis: Any) -> None:
+    """The stretch is in the first of two; the drive dies while the second is copied, and is connected again."""
+    noise = [random.Random(n).randbytes(20 * MIB) for n in range(2)]
+    parts = [Part(30, LINUX, "ext4", f"home{n}", {"data.bin": data}) for n, data in enumerate(noise)]
+    raw = make_drive(tmp_path / "old.img", 64, parts).read_bytes()
+    place = raw.index(noise[0][2 * MIB : 2 * MIB + 512])
+    old, bad = struggling(tmp_path, (place,))
+    new, plan, events = blank(tmp_path / "new.img", 80), tmp_path / "p.json", tmp_path / "events.jsonl"
+    neogenesis("plan", old, new, "--grow", "none", "-o", plan)
+    spec = json.loads(old.read_text())
+    spec["read"]["dies_after_bytes"] = 36 * MIB
+    old.write_text(json.dumps(spec))
+    neogenesis("transfer", plan, "--confirm", "new", "--events", events, status=6)
+    codes = [e.get("code") for e in events_of(events)]
+    assert codes.count("put-off") == 1, "it died before what was put off came again"
+    struggling(tmp_path, (place,))
+    neogenesis("transfer", plan, "--confirm", "new", "--resume", status=4)
+    wanted, found, planned = bytearray(raw), new.read_bytes(), json.loads(plan.read_text())
+    wanted[bad[0][0] : bad[0][1]] = bytes(96 * 512)
+    for one in planned["layout"]["partitions"]:
+        from_ = next(p for p in planned["source"]["survey"]["partitions"] if p["number"] == one["from_partition"])
+        start, size = from_["start_bytes"], from_["size_bytes"]
+        assert found[one["start_bytes"] :][:size] == wanted[start : start + size]
+
+
 def test_an_image_and_a_salvage_put_off_too(tmp_path: Path, neogenesis: Any) -> None:
     noise = {f"f{n}.bin": random.Random(n).randbytes(6 * MIB) for n in range(4)}
     made = make_drive(tmp_path / "old.img", 48, [Part(40, LINUX, "ext4", "home", noise)])

@@ -232,8 +232,13 @@ def refuse_faults(faults: Sequence[str], what: str) -> None:
         raise BadRecord(f"The {what} cannot be used: {'; '.join(faults)}.", "Correct all of it.")
 
 
-def strict_from_json(text: bytes, kind: type[T], what: str) -> T:
-    """As `from_json` for a record that people write; the BadRecord names every fault, not only the first."""
+def strict_from_json(
+    text: bytes, kind: type[T], what: str, more: Callable[[T], Iterable[str]] = lambda record: ()
+) -> T:
+    """As `from_json` for a record that people write; the BadRecord names every fault, not only the first.
+
+    `more` finds what is wrong beyond shape and types; of a record with faults of those it is asked about the rest.
+    """
     try:
         raw = msgspec.json.decode(text)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
@@ -243,10 +248,24 @@ def strict_from_json(text: bytes, kind: type[T], what: str) -> T:
     if expected and found != expected:
         raise BadRecord(f"The {what} has the schema “{found}” where “{expected}” was expected.", "Give the right file.")
     try:
-        return msgspec.convert(raw, kind)
+        record = msgspec.convert(raw, kind)
     except msgspec.ValidationError:
-        refuse_faults(faults_in(raw, kind), what)
-    return from_json(text, kind, what)
+        refuse_faults([*faults_in(raw, kind), *_faults_of_rest(raw, kind, more)], what)
+        return from_json(text, kind, what)
+    refuse_faults([*more(record)], what)
+    return record
+
+
+def _faults_of_rest(raw: Any, kind: type[T], more: Callable[[T], Iterable[str]]) -> Iterable[str]:
+    """What `more` finds in the fields that are of the right shape; nothing where they alone make no record."""
+    if not (isinstance(raw, dict) and issubclass(kind, msgspec.Struct)):
+        return ()
+    fields = {field.encode_name: field for field in msgspec.structs.fields(kind)}
+    sound = {n: v for n, v in raw.items() if n in fields and not faults_in(v, fields[n].type, n)}
+    try:
+        return more(msgspec.convert(sound, kind))
+    except msgspec.ValidationError:
+        return ()
 
 
 def faults_in(raw: Any, kind: Any, where: str = "") -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from typing import ClassVar, Literal, get_args
@@ -18,7 +19,7 @@ from neogenesis.core.fit.part import BESIDE, money, one_currency
 from neogenesis.core.fit.sets import DriveSet, likely, proposed, worth_having
 from neogenesis.core.judgement import judgement
 from neogenesis.core.machine import Machine
-from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
+from neogenesis.core.record import StrictRecord, strict_from_json
 from neogenesis.core.survey import Survey
 from neogenesis.core.swap.path import path_of
 from neogenesis.core.units import nominal_bytes
@@ -73,24 +74,25 @@ class Case(StrictRecord, frozen=True, kw_only=True):
 
 def read_case(text: bytes, what: str = "case") -> Case:
     """A case from its JSON; raises BadRecord that names every fault."""
-    case = strict_from_json(text, Case, what)
-    faults = []
+    return strict_from_json(text, Case, what, _faults)
+
+
+def _faults(case: Case) -> Iterator[str]:
     for name in ("labour_per_hour", "replacement_price", "budget"):
         value = getattr(case, name)
         if value is not None:
             try:
-                faults += [f"“{name}” is negative"] if money(str(value)) < 0 else []
+                if money(str(value)) < 0:
+                    yield f"“{name}” is negative"
             except InvalidOperation:
-                faults.append(f"“{name}” is no amount of money: “{value}”")
+                yield f"“{name}” is no amount of money: “{value}”"
     if case.seats < 1:
-        faults.append("“seats” is less than one")
+        yield "“seats” is less than one"
     if case.programs is not None and case.programs < 0:
-        faults.append("“programs” is negative")
-    for name in ("seats", "programs"):
-        if (getattr(case, name) or 0) > _MOST:
-            faults.append(f"“{name}” is more than {_MOST}")
-    refuse_faults(faults, what)
-    return case
+        yield "“programs” is negative"
+    yield from (
+        f"“{name}” is more than {_MOST}" for name in ("seats", "programs") if (getattr(case, name) or 0) > _MOST
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,12 +31,18 @@ def parts_of(way: Way, facts: Facts) -> tuple[Item, ...]:
         found.append(Item("memory", facts.memory_cost, True))
     elif way == "refer":
         found.append(Item("a recovery laboratory, by its own quote", Decimal(numbers().price.laboratory), False))
-    elif way in _ON_NEW_DRIVE or (way == "fresh" and (facts.offered or facts.images_first)):
+    elif way in _ON_NEW_DRIVE or (way == "fresh" and _wants_new_drive(facts)):
         found.append(_drive(way, facts))
     reads = way in ("replace", "exact", "salvage") or (way == "fresh" and facts.must_survive != "nothing")
     if reads and facts.images_first and not facts.imaged:
         found.append(Item("a third drive for the image", least_price(facts.used_bytes), False))
     return tuple(found)
+
+
+def _wants_new_drive(facts: Facts) -> bool:
+    """A clean system goes onto the drive that is there only where that one may stay, and none was chosen."""
+    slow = facts.mechanical is True and bool(facts.symptoms & {"slow", "freezes"})
+    return facts.offered or bool(facts.new_cost) or facts.images_first or slow
 
 
 def _drive(way: Way, facts: Facts) -> Item:

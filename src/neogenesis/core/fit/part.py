@@ -11,7 +11,7 @@ from typing import ClassVar, Literal
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.machine.model import BayKind, Interface
-from neogenesis.core.record import StrictRecord, refuse_faults, strict_from_json
+from neogenesis.core.record import StrictRecord, strict_from_json
 
 PartKind = Literal["drive", "memory", "enclosure", "adapter", "caddy", "heat-spreader", "pad", "screw", "stick"]
 
@@ -94,19 +94,22 @@ _POSITIVE = (
 
 def read_part(text: bytes, what: str = "part") -> Part:
     """A part from its JSON; raises BadRecord that names every fault."""
-    part = strict_from_json(text, Part, what)
-    faults = [f"“{name}” is negative" for name in _POSITIVE if (getattr(part, name) or 0) < 0]
+    return strict_from_json(text, Part, what, _faults)
+
+
+def _faults(part: Part) -> Iterator[str]:
+    yield from (f"“{name}” is negative" for name in _POSITIVE if (getattr(part, name) or 0) < 0)
     if not part.id.strip():
-        faults.append("“id” is empty")
+        yield "“id” is empty"
     if part.price is not None:
         try:
             amount = money(part.price)
         except InvalidOperation:
-            faults.append(f"“price” is no amount of money: “{part.price}”")
+            yield f"“price” is no amount of money: “{part.price}”"
         else:
-            faults += ["“price” is negative"] if amount < 0 else []
-    refuse_faults([*faults, *_contradictions(part)], what)
-    return part
+            if amount < 0:
+                yield "“price” is negative"
+    yield from _contradictions(part)
 
 
 def _contradictions(part: Part) -> Iterator[str]:

@@ -9,7 +9,7 @@ import msgspec
 
 from neogenesis.core.machine.contradictions import contradictions
 from neogenesis.core.machine.model import Machine
-from neogenesis.core.record import refuse_faults, strict_from_json
+from neogenesis.core.record import strict_from_json
 
 #: No length, rate, count or capacity of a profile is larger in its unit.
 _MOST = 1_000_000
@@ -17,14 +17,14 @@ _MOST = 1_000_000
 
 def read_machine(text: bytes, what: str = "machine") -> Machine:
     """A profile from its JSON; raises BadRecord that names every fault."""
-    machine = strict_from_json(text, Machine, what)
-    faults = [
-        f"“{field}” is negative" if number < 0 else f"“{field}” is more than {_MOST}"
-        for field, number in _numbers(msgspec.to_builtins(machine))
-        if not 0 <= number <= _MOST
-    ]
-    refuse_faults([*faults, *contradictions(machine)], what)
-    return machine
+    return strict_from_json(text, Machine, what, _faults)
+
+
+def _faults(machine: Machine) -> Iterator[str]:
+    for field, number in _numbers(msgspec.to_builtins(machine)):
+        if not 0 <= number <= _MOST:
+            yield f"“{field}” is negative" if number < 0 else f"“{field}” is more than {_MOST}"
+    yield from contradictions(machine)
 
 
 def _numbers(value: Any, field: str = "") -> Iterator[tuple[str, float]]:
