@@ -100,7 +100,7 @@ def taxed(net: str, tax_percent: str) -> tuple[str, str]:
 def offered_ways(decision: Decision) -> list[WayRow]:
     """What is worth offering: the recommended way, the runner-up, and one of the other school."""
     rows = {w.way: w for w in decision.ways if w.allowed}
-    chosen = [w for w in (decision.recommended, decision.runner_up) if w in rows]
+    chosen = [w for w in (decision.recommended, decision.runner_up) if w in rows and rows[w].solves]
     others = [w.way for w in sorted(decision.ways, key=lambda w: not w.solves) if w.way in rows and w.way not in chosen]
     copies = any(w in _COPIES for w in chosen)
     wanted = "fresh" if copies and "fresh" not in chosen else None
