@@ -10,6 +10,7 @@ import pytest
 
 from neogenesis.core.decide.triage import Triage
 from neogenesis.core.job.guides import PARTS
+from tests.drives import LINUX, Part, blank, make_drive
 from tests.test_decide import case_file
 
 TAKE = ("take-in", "T-9", "--customer", "Gullhaven Pilots' Office", "--machine", "Petrel 14")
@@ -105,3 +106,26 @@ def test_a_case_says_key_and_backup(tmp_path: Path, neogenesis: Any) -> None:
     assert json.loads(neogenesis("decide", clicks, "--json").stdout)["recommended"] == "refer"
     neogenesis("decide", case_file(tmp_path, key="lost"), status=3)
     neogenesis("decide", case_file(tmp_path, backup="perhaps"), status=3)
+
+
+def test_a_work_from_a_shell_stands_in_its_jobs_logbook_and_dossier(
+    own_bench: Path, tmp_path: Path, neogenesis: Any
+) -> None:
+    old = make_drive(tmp_path / "old.img", 48, [Part(40, LINUX, "ext4", "home", {"a.txt": b"words"})])
+    new, plan = blank(tmp_path / "new.img", 64), tmp_path / "p.json"
+    neogenesis("plan", old, new, "--grow", "none", "-o", plan)
+    neogenesis("transfer", plan, "--confirm", "new", "--job", "T-9", status=2)
+    assert not (tmp_path / "p.journal").exists(), "there is no such job, so nothing begins"
+    neogenesis(*TAKE)
+    neogenesis("survey", old, "--job", "T-9", status=2)
+    neogenesis("transfer", plan, "--confirm", "old", "--job=T-9", status=3)
+    neogenesis("--job", "T-9", "transfer", plan, "--confirm", "new")
+    neogenesis("image", old, tmp_path / "o.qcow2", "--job", "T-9")
+    entries = json.loads(neogenesis("log", "T-9", "--json").stdout)["entries"]
+    kinds = ["intake", "shell", "shell", "shell", "transfer-done", "shell", "image-done"]
+    assert [e["kind"] for e in entries] == kinds and "Refused" in entries[2]["text"]
+    done = entries[4]["figures"]
+    assert done["copied_bytes"] > 0 and done["records"]
+    dossier = next((own_bench / "jobs").glob("T-9*"), None) or next(own_bench.rglob("shell")).parent
+    for name in (*done["records"], *entries[6]["figures"]["records"]):
+        assert (dossier / name).stat().st_size > 0

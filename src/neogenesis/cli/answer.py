@@ -18,14 +18,24 @@ _PARTIAL = 4
 _STATUSES: dict[int, Literal["differs", "stopped", "lost", "failed"]] = {4: "lost", 5: "differs", 6: "stopped"}
 
 
+#: What a logbook is told in figures.
+_NOTED = ("source", "target", "copied_bytes", "verified_bytes", "seconds", "paused_seconds")
+
+
 @dataclass(slots=True)
 class Answer:
-    """Of one run of the program. `given` tells that its record has been printed, `is_work` that a work has ended."""
+    """Of one run of the program. `given` tells that its record has been printed, `is_work` that a work has ended.
+
+    `text`, `records` and `figures` are what a logbook is told of it.
+    """
 
     command: str
     as_json: bool
     given: bool = field(default=False)
     is_work: bool = field(default=False)
+    text: str = field(default="")
+    records: tuple[Path, ...] = field(default=())
+    figures: dict[str, Any] = field(default_factory=dict)
 
     @classmethod
     def to(cls, arguments: Sequence[str]) -> Answer:
@@ -38,12 +48,15 @@ class Answer:
         from neogenesis.core.work.ending import Ending
 
         self.is_work = True
+        self.records = tuple(Path(path) for path in facts.pop("records", ()) if Path(path).exists())
+        self.text = facts.get("text", "")
+        self.figures = {name: facts[name] for name in _NOTED if facts.get(name)}
         if self.as_json and not self.given:
-            records = tuple(str(path) for path in facts.pop("records", ()) if Path(path).exists())
-            self._print(Ending(command=self.command, records=records, **facts))
+            self._print(Ending(command=self.command, records=tuple(map(str, self.records)), **facts))
 
     def fail(self, status: int, code: str, text: str, do: str) -> None:
         """It ended with that exit status; a refusal is another record than an end."""
+        self.text = text
         if not self.as_json or self.given or status == _PARTIAL:
             return  # what is said of the source with that status stands beside a record that was printed
         from neogenesis.core.work.ending import ClosedGate, Ending, Refusal

@@ -44,11 +44,14 @@ class Anywhere:
     debug: bool
     log_file: Path | None
     arguments: list[str]
+    job: str | None = None
 
 
 def options_anywhere(arguments: list[str]) -> Anywhere:
-    """Take `--debug` and `--log-file FILE` out of `arguments`; raises BadArgument for one without its file."""
-    debug, log_file, left = False, None, list[str]()
+    """Take `--debug`, `--log-file FILE` and `--job TICKET` out of `arguments`; raises BadArgument for one without its
+    file or ticket.
+    """
+    debug, log_file, job, left = False, None, None, list[str]()
     waiting = iter(arguments)
     for argument in waiting:
         if argument == "--":
@@ -62,9 +65,15 @@ def options_anywhere(arguments: list[str]) -> Anywhere:
             log_file = Path(named)
         elif argument.startswith("--log-file="):
             log_file = Path(argument.partition("=")[2])
+        elif argument == "--job":
+            job = next(waiting, None)
+            if job is None:
+                raise BadArgument("--job needs a ticket.", "Name one after it.")
+        elif argument.startswith("--job="):
+            job = argument.partition("=")[2]
         else:
             left.append(argument)
-    return Anywhere(debug, log_file, left)
+    return Anywhere(debug, log_file, left, job)
 
 
 def refuse_pipes(arguments: list[str]) -> None:

@@ -25,6 +25,7 @@ from neogenesis.cli.house import (
     refuse_pipes,
     say,
 )
+from neogenesis.cli.noted import NotedJob
 from neogenesis.core.errors import NeogenesisError, OnlyChecked
 
 #: Where the commands are: each module is loaded when one of its own is asked for.
@@ -66,9 +67,10 @@ class Commands(click.Group):
 @click.group(cls=Commands, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
 @click.option("--debug", is_flag=True, help="Show the traceback of a failure. May stand anywhere.")
 @click.option("--log-file", metavar="FILE", help="Write a log of this run. May stand anywhere.")
+@click.option("--job", metavar="TICKET", help="Write a work into that job's logbook and dossier. May stand anywhere.")
 @click.version_option(__version__, message="%(version)s")
 @click.pass_context
-def app(context: click.Context, debug: bool, log_file: str | None) -> None:
+def app(context: click.Context, debug: bool, log_file: str | None, job: str | None) -> None:
     """Moves a system and its data to a new drive, with proof. Without a command it opens the window.
 
     Defaults for options stand in config.toml, a table for each command.
@@ -106,10 +108,15 @@ def main() -> None:
     log.addHandler(logging.NullHandler())
     log.propagate = False
     answer, status = Answer.to(sys.argv[1:]), 0
+    job: NotedJob | None = None
     try:
         anywhere = options_anywhere(sys.argv[1:])
         answer = Answer.to(anywhere.arguments)
         refuse_pipes(anywhere.arguments)
+        asked = NotedJob.of(anywhere.job, anywhere.arguments)
+        if asked is not None:
+            asked.begin(anywhere.arguments)
+            job = asked
         if anywhere.log_file is not None:
             log = open_log(anywhere.log_file, anywhere.arguments)
         log.info("%s %s", __version__, " ".join(anywhere.arguments))
@@ -141,6 +148,8 @@ def main() -> None:
         text = f"Unexpected failure ({type(error).__name__}: {error}). Nothing more was written; run it again with "
         answer.fail(status, "failed", f"{text}--debug and report what it shows.", "")
         _failed(text + "--debug and report what it shows.", status, anywhere, log)
+    if job is not None and (trouble := job.end(status, answer.text, answer.records, answer.figures)):
+        say(trouble)
     out.flush()
     if out.trouble and status == 0 and not answer.is_work:
         status = 1
