@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import random
 from collections.abc import Callable
 from decimal import Decimal
 from itertools import product
@@ -15,11 +16,13 @@ from hypothesis import strategies as st
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.fit import Part, fit, read_part
+from neogenesis.core.fit.answer import fit_in_pieces
 from neogenesis.core.fit.match import match
 from neogenesis.core.fit.matrix import VERDICTS, matrix
 from neogenesis.core.fit.memory import fit_memory
 from neogenesis.core.machine import Machine
 from neogenesis.core.machine.model import Bay, MemoryBoard
+from neogenesis.core.record import to_json
 
 
 def part(id_: str = "new", **fields: object) -> Part:
@@ -391,3 +394,21 @@ def test_the_command(tmp_path: Path, neogenesis: Callable) -> None:
     neogenesis("fit", tmp_path / "none.json", tmp_path / "p.json", status=2)
     (tmp_path / "p.json").write_text('{"schema": "neogenesis.part/1", "id": "x", "kind": "spoon"}')
     neogenesis("fit", tmp_path / "m.json", tmp_path / "p.json", status=3)
+
+
+@pytest.mark.parametrize("budget", [None, Decimal(90)])
+def test_an_answer_in_pieces_is_the_whole_answer(budget: Decimal | None) -> None:
+    """Large answers are written as they are made, so that memory does not grow with the number of pairs."""
+    rng = random.Random(3)
+    parts = [
+        (ssd if n % 2 else part)(f"p{n}", price=str(rng.randrange(20, 300)), capacity_gb=rng.choice([250, 500]))
+        for n in range(40)
+    ]
+    places = [low_bay("a", holds="p1", starts_system=True), bay("b"), bay("c", double_sided=False), low_bay("d")]
+    of = machine(*places)
+    whole = json.loads(to_json(fit(of, parts, budget)))
+    assert json.loads(b"".join(fit_in_pieces(of, parts, budget))) == whole and len(whole["fits"]) == 160
+    nothing = machine()
+    assert json.loads(b"".join(fit_in_pieces(nothing, parts, budget))) == json.loads(
+        to_json(fit(nothing, parts, budget))
+    )

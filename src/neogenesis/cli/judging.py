@@ -26,6 +26,7 @@ def fit(machine: Path, parts: tuple[Path, ...], budget: str | None, as_json: boo
     from neogenesis.bench.records.cases import read_named
     from neogenesis.core.fit import fit as judge
     from neogenesis.core.fit import read_part
+    from neogenesis.core.fit.answer import fit_in_pieces
     from neogenesis.core.fit.part import money
     from neogenesis.core.machine import read_machine
 
@@ -36,10 +37,12 @@ def fit(machine: Path, parts: tuple[Path, ...], budget: str | None, as_json: boo
     if most is not None and most < Decimal(0):
         raise BadArgument("A budget is not negative.", "Give an amount such as 79.90.")
     known = read_machine(read_named(machine, "machine"), f"machine “{machine.name}”")
-    found = judge(known, [read_part(read_named(p, "part"), f"part “{p.name}”") for p in parts], most)
+    offered = [read_part(read_named(p, "part"), f"part “{p.name}”") for p in parts]
     if as_json:
-        click.echo(to_json(found).decode(), nl=False)
+        for piece in fit_in_pieces(known, offered, most):
+            click.echo(piece, nl=False)
         return
+    found = judge(known, offered, most)
     for one in found.fits:
         click.echo(f"{one.part:<24} {one.bay:<24} {one.verdict}")
         for reason in one.reasons:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import math
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from typing import ClassVar
 
+import msgspec
+
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.fit.assign import assign
-from neogenesis.core.fit.match import Match, Reason
-from neogenesis.core.fit.matrix import matrix
+from neogenesis.core.fit.match import Match, Reason, usable_bytes
+from neogenesis.core.fit.matrix import Matrix, matrix
 from neogenesis.core.fit.memory import MemoryFit, fit_memory
 from neogenesis.core.fit.part import BESIDE, Part, one_currency
 from neogenesis.core.machine import Machine
@@ -69,9 +73,59 @@ class Fit(Record, frozen=True, kw_only=True):
 
 def fit(machine: Machine, parts: Sequence[Part], budget: Decimal | None = None) -> Fit:
     """Every drive against every bay, and the best assignment. Raises BadRecord for ids that stand twice."""
+    table, answer = _judged(machine, parts, budget)
+    return msgspec.structs.replace(answer, fits=tuple(map(_row, table.all())))
+
+
+def fit_in_pieces(machine: Machine, parts: Sequence[Part], budget: Decimal | None = None) -> Iterator[bytes]:
+    """As `fit`, as JSON in pieces: memory does not grow with the number of pairs. Raises BadRecord before the first."""
+    table, answer = _judged(machine, parts, budget)
+    head = msgspec.json.encode(answer)
+    before, _, after = head.partition(b'"fits":[]')
+    yield before + b'"fits":[\n'
+    rows = _rows_as_json(table)
+    yield next(rows, b"")
+    for row in rows:
+        yield b",\n" + row
+    yield b"]" + after + b"\n"
+
+
+def _rows_as_json(table: Matrix) -> Iterator[bytes]:
+    """What is alike is judged, and put into words, once for each bay."""
+    known: dict[tuple[int, int], bytes] = {}
+    encode, budget = msgspec.json.encode, table.budget
+    names = [encode(bay.name) for bay in table.bays]
+    for p, part in enumerate(table.parts):
+        kind, own, usable = int(table.kind_of[p]), encode(part.id), encode(usable_bytes(part))
+        special = budget is not None and part.cost is not None and part.cost > budget / 2
+        rates = table.rates[p].tolist()
+        for b, bay in enumerate(table.bays):
+            middle = None if special or bay.holds == part.id else known.get((kind, b))
+            if middle is None:
+                row = _row(table.match(p, b))
+                middle = b'"verdict":%b,"reasons":%b,"needs":%b,' % (
+                    encode(row.verdict),
+                    encode(row.reasons),
+                    encode(row.needs),
+                )
+                if not special and bay.holds != part.id:
+                    known[kind, b] = middle
+            against = middle.startswith(b'"verdict":"does-not-fit"')
+            rate = b"null" if against or math.isnan(rates[b]) else encode(rates[b])
+            yield b'{"part":%b,"bay":%b,%b"effective_read_bytes_per_s":%b,"usable_bytes":%b}' % (
+                own,
+                names[b],
+                middle,
+                rate,
+                usable,
+            )
+
+
+def _judged(machine: Machine, parts: Sequence[Part], budget: Decimal | None) -> tuple[Matrix, Fit]:
+    """The table of pairs, and the answer without them."""
     every = tuple(parts)
-    ids = [p.id for p in every]
-    twice = sorted({i for i in ids if ids.count(i) > 1}) if len(set(ids)) < len(ids) else []
+    counts = Counter(p.id for p in every)
+    twice = sorted(i for i, count in counts.items() if count > 1)
     if twice:
         raise BadRecord(f"More than one part has the id {', '.join(twice)}.", "Give each its own, or a stock.")
     currency = one_currency(every)
@@ -80,10 +134,10 @@ def fit(machine: Machine, parts: Sequence[Part], budget: Decimal | None = None) 
     near = [*helpers, *(p for p in every if p.id in held)]
     drives = [p for p in every if p.kind == "drive"]
     table = matrix(machine, drives, near, budget)
-    rows = table.all()
     prices = {p.id: p.cost for p in every}
-    few = len(rows) <= _FEW_PAIRS
-    chosen = assign(rows if few else table.worth_trying([p.cost or Decimal(0) for p in drives]), prices, budget)
+    few = len(drives) * len(machine.bays) <= _FEW_PAIRS
+    able = table.all() if few else table.worth_trying([p.cost or Decimal(0) for p in drives])
+    chosen = assign(able, prices, budget)
     spent = _cost(chosen, prices, {p.id: p.pieces for p in helpers})
     memory = fit_memory(every, machine.memory, None if budget is None else budget - spent[0])
     placed_modules = memory.placed if memory is not None else ()
@@ -94,17 +148,18 @@ def fit(machine: Machine, parts: Sequence[Part], budget: Decimal | None = None) 
     placed = [Placed(part=m.part.id, bay=m.bay.name) for m in chosen]
     placed += [Placed(part=i, bay=f"memory {n}") for n, i in enumerate(placed_modules, 1)]
     done = {p.part for p in placed}
-    left = [p.id for p in every if p.kind == "drive" and p.id not in done]
-    return Fit(
-        fits=tuple(map(_row, rows)),
+    left = [n for n, p in enumerate(drives) if p.id not in done]
+    answer = Fit(
+        fits=(),
         memory=_memory(memory),
         assignment=tuple(placed),
         cost=f"{total:.2f}",
         currency=currency,
         cost_without=tuple(without),
-        unassigned=(*left, *(memory.left if memory is not None else ())),
-        unassigned_reasons=tuple(_why_left(left, rows, budget)),
+        unassigned=(*(drives[n].id for n in left), *(memory.left if memory is not None else ())),
+        unassigned_reasons=tuple(_why_left(left, table)),
     )
+    return table, answer
 
 
 def _without(modules: Sequence[str], there: Sequence[str]) -> list[str]:
@@ -118,18 +173,20 @@ def _without(modules: Sequence[str], there: Sequence[str]) -> list[str]:
     return bought
 
 
-def _why_left(left: Sequence[str], rows: Sequence[Match], budget: Decimal | None) -> Iterator[SaidReason]:
+def _why_left(left: Sequence[int], table: Matrix) -> Iterator[SaidReason]:
     """Of drives that fit somewhere and were not placed; what keeps others out stands at each pair."""
-    for part in left:
-        able = [m for m in rows if m.part.id == part and m.verdict != "does-not-fit"]
-        if not able:
+    able = [bool(row.any()) for row in table.verdicts]
+    for number in left:
+        part = table.parts[number]
+        if not able[number]:
             continue
-        if not able[0].part.pieces:
-            yield SaidReason(part=part, code="stock", text="there is none in stock")
-        elif budget is not None:
-            yield SaidReason(part=part, code="budget", text=f"others are better within the budget of {budget}")
+        if not part.pieces:
+            yield SaidReason(part=part.id, code="stock", text="there is none in stock")
+        elif table.budget is not None:
+            text = f"others are better within the budget of {table.budget}"
+            yield SaidReason(part=part.id, code="budget", text=text)
         else:
-            yield SaidReason(part=part, code="occupied", text="every bay that takes it has a better use")
+            yield SaidReason(part=part.id, code="occupied", text="every bay that takes it has a better use")
 
 
 def _cost(

@@ -27,7 +27,10 @@ _BUS = ("interface", "pcie_generation", "pcie_lanes")
 
 @dataclass(frozen=True, slots=True)
 class Matrix:
-    """`verdicts` holds indices into `VERDICTS`, parts by bays; `rates` bytes per second, not a number where unknown."""
+    """`verdicts` holds indices into `VERDICTS`, parts by bays; `rates` bytes per second, not a number where unknown.
+
+    `kind_of` each part is the same number for parts that are alike in all that their verdicts depend on but the price.
+    """
 
     parts: tuple[Part, ...]
     bays: tuple[Bay, ...]
@@ -36,6 +39,7 @@ class Matrix:
     machine: Machine
     near: tuple[Part, ...]
     budget: Decimal | None
+    kind_of: np.ndarray
 
     def match(self, part: int, bay: int) -> Match:
         """That pair with all its reasons."""
@@ -76,7 +80,7 @@ def matrix(machine: Machine, parts: Sequence[Part], near: Sequence[Part], budget
             table[m, k] = VERDICTS.index(match(parts[p], plain[b], machine, near).verdict)
     verdicts = table[part_of][:, bay_of] if len(parts) and len(bays) else np.zeros((len(parts), len(bays)), np.int8)
     _rule_out(verdicts, parts, bays, near, budget)
-    return Matrix(tuple(parts), bays, verdicts, _rates(parts, bays), machine, tuple(near), budget)
+    return Matrix(tuple(parts), bays, verdicts, _rates(parts, bays), machine, tuple(near), budget, part_of)
 
 
 def _rule_out(
