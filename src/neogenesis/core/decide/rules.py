@@ -169,9 +169,9 @@ def _all_fits(facts: Facts) -> bool:
 
 
 def _room_only(facts: Facts) -> bool:
-    """Only room is missing, and what is there is known to be fast, and neither worn nor failing."""
+    """Only room is missing, and what is there is not known to be slow, worn or failing."""
     only = bool(facts.symptoms) and facts.symptoms <= _ROOM
-    return only and facts.mechanical is False and facts.health != "ageing" and not facts.images_first
+    return only and not facts.mechanical and facts.health != "ageing" and not facts.images_first
 
 
 def _drive_is_no_cause(facts: Facts) -> bool:
