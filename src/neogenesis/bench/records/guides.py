@@ -7,12 +7,13 @@ from contextlib import closing
 from pathlib import Path
 
 from neogenesis.bench.records.cases import read_named
-from neogenesis.bench.works.planning import load_plan
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import load_intake
 from neogenesis.core.job import LogEntry
 from neogenesis.core.job.guides import Guide, Part, guide_for
 from neogenesis.core.machine import machine_on_plate, read_machine
+from neogenesis.core.plan import Plan
+from neogenesis.core.record import load
 
 
 def guide_of(what: str, part: Part, bench: str = "") -> Guide:
@@ -39,7 +40,7 @@ def _fitted(log: Sequence[LogEntry]) -> set[str]:
 def _about(path: Path) -> set[str]:
     """What the written plan of a job is about; nothing without one that can be read."""
     try:
-        plan = load_plan(path)
+        plan = load(path, Plan, "plan")
     except NeogenesisError:
         return set()
     partitions = plan.source.survey.partitions
