@@ -86,7 +86,7 @@ def decide(facts: Facts) -> Decision:
     return Decision(
         ways=tuple(_row(c, facts) for c in considered.values()),
         recommended=order[0],
-        runner_up=next((w for w in order[1:] if considered[w].allowed and w not in _NO_SECOND), None),
+        runner_up=_second(order, considered),
         would_change=tuple(_changes(facts, order[0]))[:_MOST_CHANGES],
         first=_first(order[0], facts),
         currency=facts.currency,
@@ -97,6 +97,15 @@ def decide(facts: Facts) -> Decision:
         for_copying=tuple(for_copying(facts)),
         for_starting_clean=tuple(for_starting_clean(facts)),
     )
+
+
+def _second(order: Sequence[Way], considered: dict[Way, Considered]) -> Way | None:
+    """The next that is allowed; where nothing is tried, only one that solves it as well."""
+    for way in order[1:]:
+        one = considered[way]
+        if one.allowed and way not in _NO_SECOND and (one.solves or order[0] not in _NO_SECOND):
+            return way
+    return None
 
 
 def _first(recommended: Way, facts: Facts) -> Literal["image"] | None:
