@@ -10,6 +10,7 @@ from itertools import product
 from pathlib import Path
 
 import msgspec
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -17,6 +18,7 @@ from hypothesis import strategies as st
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.fit import Part, fit, read_part
 from neogenesis.core.fit.answer import fit_in_pieces
+from neogenesis.core.fit.assign import _by_faces, _limits, _stages
 from neogenesis.core.fit.match import match
 from neogenesis.core.fit.matrix import VERDICTS, matrix
 from neogenesis.core.fit.memory import fit_memory
@@ -412,3 +414,36 @@ def test_an_answer_in_pieces_is_the_whole_answer(budget: Decimal | None) -> None
     assert json.loads(b"".join(fit_in_pieces(nothing, parts, budget))) == json.loads(
         to_json(fit(nothing, parts, budget))
     )
+
+
+def test_both_ways_of_placing_come_to_the_same() -> None:
+    """Linear programmes on ever smaller networks, against whole numbers with each goal as a limit."""
+    for seed in range(60):
+        rng = random.Random(seed)
+        parts = [
+            (ssd if rng.random() < 0.5 else part)(
+                f"p{n}",
+                read_bytes_per_s=rng.randrange(1, 8) * 1e8,
+                price=str(rng.randrange(20, 60)),
+                stock=rng.choice([None, 1, 2]),
+            )
+            for n in range(rng.randrange(1, 9))
+        ]
+        bays = [
+            (low_bay if rng.random() < 0.5 else bay)(f"b{n}", starts_system=rng.random() < 0.5)
+            for n in range(rng.randrange(1, 6))
+        ]
+        found = [m for m in matrix(machine(*bays), parts, (), None).all() if m.verdict != "does-not-fit"]
+        if not found:
+            continue
+        rates = np.array([(m.effective_read_bytes_per_s or 1.0) / 1e6 for m in found])
+        costs = np.array([float(m.part.cost or 0) for m in found])
+        starts = np.array([m.bay.starts_system is True for m in found])
+        limits, most = _limits(found)
+
+        def rank(chosen: list[int]) -> tuple[float, ...]:
+            first = max((rates[n] for n in chosen if starts[n]), default=0.0)  # noqa: B023 - called in this round
+            return len(chosen), first, round(sum(rates[chosen]), 3), round(-sum(costs[chosen]), 2)  # noqa: B023
+
+        one, other = (way(limits, most, rates, costs, starts) for way in (_by_faces, _stages))
+        assert one is not None and rank(one) == rank(other or []), seed

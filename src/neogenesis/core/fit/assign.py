@@ -19,6 +19,8 @@ if TYPE_CHECKING:
     from scipy.sparse import csr_array
 
 _TOLERANCE = 1e-6
+#: Prices and reduced costs, of goals whose largest figure is 1, below which they are none.
+_TIGHT = 1e-7
 #: A drive that does not say how fast it reads counts as one that just reads.
 _UNSTATED = 1.0
 
@@ -36,7 +38,9 @@ def assign(matches: Sequence[Match], prices: dict[str, Decimal | None], budget: 
         from scipy.sparse import csr_array, vstack
 
         limits, most = vstack([limits, csr_array(costs[None, :])]), np.append(most, float(budget) + _TOLERANCE)
-    chosen = _stages(limits, most, rates, costs, starts)
+    chosen = _by_faces(limits, most, rates, costs, starts) if budget is None else None
+    if chosen is None:
+        chosen = _stages(limits, most, rates, costs, starts)
     order = {name: n for n, name in enumerate(dict.fromkeys(m.bay.name for m in matches))}
     return sorted((able[n] for n in chosen), key=lambda m: order[m.bay.name])
 
@@ -69,6 +73,88 @@ def _sharing(able: Sequence[Match]) -> list[frozenset[str]]:
     pairs = {frozenset((m.bay.name, other)) for m in able for other in m.bay.shares_with if other in names}
     held = {m.bay.name for m in able if m.bay.holds == m.part.id}
     return sorted((p for p in pairs if len(p) == 2 and not p <= held), key=sorted)
+
+
+class _Face:
+    """Placements that are best in every goal so far: pairs that may be used, and limits that are used up whole.
+
+    Without a budget the limits are those of a network, whose linear programmes have whole corners. By complementary
+    slackness the placements that are best in a goal are those that use only pairs without reduced cost, and fill every
+    limit that has a price; so the next goal is sought on a smaller network, and no goal becomes a limit that spoils it.
+    """
+
+    def __init__(self, limits: csr_array, most: np.ndarray) -> None:
+        self.limits, self.most = limits.tocsr(), most
+        self.able = np.ones(limits.shape[1], dtype=bool)
+        self.full = np.zeros(len(most), dtype=bool)
+
+    def best(self, goal: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
+        """The best placement and the prices of the limits; None where its corner is not whole."""
+        from scipy.optimize import linprog
+
+        columns = np.flatnonzero(self.able)
+        rows = self.limits[:, columns]
+        full, free = np.flatnonzero(self.full), np.flatnonzero(~self.full)
+        found = linprog(
+            -goal[columns],
+            A_ub=rows[free] if len(free) else None,
+            b_ub=self.most[free] if len(free) else None,
+            A_eq=rows[full] if len(full) else None,
+            b_eq=self.most[full] if len(full) else None,
+            bounds=(0, None),
+            method="highs-ds",
+        )
+        if found.status != 0 or np.abs(found.x - np.round(found.x)).max(initial=0.0) > _TOLERANCE:
+            return None
+        prices = np.zeros(len(self.most))
+        if len(free):
+            prices[free] = -found.ineqlin.marginals
+        if len(full):
+            prices[full] = -found.eqlin.marginals
+        placed = np.zeros(len(self.able))
+        placed[columns] = np.round(found.x)
+        return placed, prices
+
+    def narrow(self, goal: np.ndarray) -> np.ndarray | None:
+        """Keep what is best in `goal`, and return one such placement."""
+        goal = goal / max(1.0, float(np.abs(goal).max(initial=0.0)))
+        found = self.best(goal)
+        if found is None:
+            return None
+        placed, prices = found
+        self.able &= goal - self.limits.T @ prices > -_TIGHT
+        self.full |= prices > _TIGHT
+        return placed
+
+    def ask(self, wanted: np.ndarray) -> None:
+        """At least one of these pairs is used from now on."""
+        from scipy.sparse import csr_array, vstack
+
+        self.limits = vstack([self.limits, csr_array(-wanted[None, :])]).tocsr()
+        self.most, self.full = np.append(self.most, -1.0), np.append(self.full, False)
+
+
+def _by_faces(
+    limits: csr_array, most: np.ndarray, rates: np.ndarray, costs: np.ndarray, starts: np.ndarray
+) -> list[int] | None:
+    """As `_stages`, in a second where those take minutes; None where bays share lanes in a way that is no network."""
+    face = _Face(limits, most)
+    placed = face.narrow(np.ones(len(rates)))
+    if placed is None:
+        return None
+    for rate in sorted(set(rates[starts & face.able].tolist()), reverse=True):
+        wanted = np.where(starts & (rates >= rate - _TOLERANCE), 1.0, 0.0)
+        found = face.best(wanted)
+        if found is None:
+            return None
+        if wanted @ found[0] >= 1:
+            face.ask(wanted)
+            break
+    for goal in (rates, -costs):
+        placed = face.narrow(goal)
+        if placed is None:
+            return None
+    return [int(i) for i in np.flatnonzero(placed > 0.5)]
 
 
 def _stages(limits: csr_array, most: np.ndarray, rates: np.ndarray, costs: np.ndarray, starts: np.ndarray) -> list[int]:
