@@ -19,6 +19,7 @@ from neogenesis.core.decide.case import facts_of
 from neogenesis.core.decide.times import percentiles
 from neogenesis.core.decide.way import WAYS
 from neogenesis.core.decide.ways import Piece, consider
+from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.units import nominal_bytes
 from tests.drives import LINUX, NT_DATA, STARTUP, Part, make_drive, standard_parts
@@ -292,6 +293,12 @@ def test_faults_of_a_case_are_named(fields: dict, piece: str, tmp_path: Path, ne
     with pytest.raises(BadRecord, match=piece):
         read_case(path.read_bytes())
     neogenesis("decide", path, status=3)
+
+
+def test_of_a_file_nobody_knows_how_quick_its_drive_was() -> None:
+    kinds = [("file", False, None), ("sata", False, False), ("sata", True, True), ("file", True, True)]
+    for bus, rotational, known in kinds:
+        assert Drive(path="a", size_bytes=GB, sector_size=512, bus=bus, rotational=rotational).mechanical is known
 
 
 def test_faults_of_shape_and_of_sense_are_named_together(tmp_path: Path, neogenesis: Callable) -> None:

@@ -410,6 +410,11 @@ def test_an_answer_in_pieces_is_the_whole_answer(budget: Decimal | None) -> None
     of = machine(*places)
     whole = json.loads(to_json(fit(of, parts, budget)))
     assert json.loads(b"".join(fit_in_pieces(of, parts, budget))) == whole and len(whole["fits"]) == 160
+    short = [part("s", length_mm=42, price="30"), part("t", length_mm=42, price="60")]
+    adapter = Part(schema=Part.SCHEMA, id="l", kind="adapter", from_="42", to="80", price="55")
+    near = [*short, adapter]
+    only = machine(bay("slot", lengths_mm=(80,)))
+    assert json.loads(b"".join(fit_in_pieces(only, near, budget))) == json.loads(to_json(fit(only, near, budget)))
     nothing = machine()
     assert json.loads(b"".join(fit_in_pieces(nothing, parts, budget))) == json.loads(
         to_json(fit(nothing, parts, budget))

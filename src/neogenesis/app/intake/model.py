@@ -264,7 +264,7 @@ class IntakeModel(QObject):
     def course(self) -> Course:
         survey = self._survey.record
         health = survey.health if survey is not None else None
-        mechanical = True if survey is not None and survey.drive.rotational else None
+        mechanical = survey.drive.mechanical if survey is not None else None
         return course(guide(), self.intake.triage, health, self.intake.symptoms, mechanical)
 
     def answer(self, test: str, answer: str) -> None:

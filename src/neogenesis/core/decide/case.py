@@ -257,7 +257,6 @@ def _of_health(health: Health) -> dict[str, object]:
 
 def _of_survey(survey: Survey) -> dict[str, object]:
     volumes = [p for p in survey.partitions if p.volume.kind != "none"]
-    is_image = survey.drive.bus == "file"  # of the drive behind it nobody knows how quick it was
     systems = [p for p in survey.partitions if p.role in ("startup", "reserved", "system", "recovery")]
     unknown = [p for p in survey.partitions if p.volume.kind == "none" and p.role in ("system", "data", "unknown")]
     full = [p for p in volumes if p.volume.understood and p.volume.size_bytes and p.role in ("system", "data")]
@@ -266,7 +265,7 @@ def _of_survey(survey: Survey) -> dict[str, object]:
         "system_bytes": sum(p.volume.used_bytes for p in systems),
         "size_bytes": survey.drive.size_bytes,
         "read_class": "rotational" if survey.drive.rotational else survey.drive.bus,
-        "mechanical": None if is_image and not survey.drive.rotational else survey.drive.rotational,
+        "mechanical": survey.drive.mechanical,
         "is_empty": survey.used_bytes == 0 and all(p.volume.understood for p in volumes) and not unknown,
         "understood": (bool(volumes) and all(p.volume.understood or p.volume.encrypted for p in volumes))
         and not unknown,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Literal, get_args
 
 Way = Literal[
     "replace",
@@ -18,20 +18,7 @@ Way = Literal[
     "refer",
     "nothing-yet",
 ]
-WAYS: tuple[Way, ...] = (
-    "replace",
-    "split",
-    "beside",
-    "exact",
-    "salvage",
-    "fresh",
-    "do-less",
-    "replace-machine",
-    "repair-start",
-    "repair-cause",
-    "refer",
-    "nothing-yet",
-)
+WAYS: tuple[Way, ...] = get_args(Way)
 #: Those that bring the system along as it is.
 COPYING: tuple[Way, ...] = ("replace", "split", "exact")
 #: Those for which nothing is connected and no drive is needed.

@@ -60,6 +60,11 @@ class Drive(Record, frozen=True, kw_only=True):
     timeout_s: float | None = None
 
     @property
+    def mechanical(self) -> bool | None:
+        """None for a file: of the drive that it was made of nobody knows."""
+        return True if self.rotational else None if self.bus == "file" else False
+
+    @property
     def identity(self) -> Identity:
         """By what it is known again when it comes back, at another place too if it has a serial."""
         return Identity(

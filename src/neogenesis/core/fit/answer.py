@@ -94,10 +94,11 @@ def _rows_as_json(table: Matrix) -> Iterator[bytes]:
     """What is alike is judged, and put into words, once for each bay."""
     known: dict[tuple[int, int], bytes] = {}
     encode, budget = msgspec.json.encode, table.budget
+    beside = sum((p.cost or Decimal(0) for p in table.near if p.kind in BESIDE), Decimal(0))  # the most that is needed
     names = [encode(bay.name) for bay in table.bays]
     for p, part in enumerate(table.parts):
         kind, own, usable = int(table.kind_of[p]), encode(part.id), encode(usable_bytes(part))
-        special = budget is not None and part.cost is not None and part.cost > budget / 2
+        special = budget is not None and part.cost is not None and part.cost + beside > budget
         rates = table.rates[p].tolist()
         for b, bay in enumerate(table.bays):
             middle = None if special or bay.holds == part.id else known.get((kind, b))

@@ -108,7 +108,7 @@ def _is_pair(chosen: Sequence[Part], board: MemoryBoard) -> bool | None:
 def _why_left(part: Part, chosen: Sequence[Part], board: MemoryBoard, budget: Decimal | None) -> Reason:
     """What really keeps one more of it out."""
     size = sum(p.capacity_gb or 0 for p in chosen) + (board.soldered_gb or 0) + (part.capacity_gb or 0)
-    cost = sum((p.cost or Decimal(0) for p in chosen), part.cost or Decimal(0))
+    cost = _price((*chosen, part), board)
     if board.slots is not None and len(chosen) >= board.slots:
         if board.slots == 1:
             return Reason("slots", "there is one slot, and another fills it better")
