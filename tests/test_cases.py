@@ -9,6 +9,7 @@ import json
 import subprocess
 import sys
 import tomllib
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -16,8 +17,13 @@ from typing import Any
 import msgspec
 import pytest
 
-from neogenesis.core.decide import Facts, decide
+from neogenesis.core.decide import Case, Facts, decide
+from neogenesis.core.decide.case import facts_of as case_facts
+from neogenesis.core.decide.decision import _cost, _row
+from neogenesis.core.decide.numbers import numbers
 from neogenesis.core.decide.triage import triage
+from neogenesis.core.decide.way import WAYS, Way
+from neogenesis.core.decide.ways import consider
 from neogenesis.core.drive import Health, HealthReading, judge
 from neogenesis.core.fit import fit, read_part
 from neogenesis.core.fit.memory import fit_memory
@@ -38,10 +44,15 @@ def cases(kind: str) -> list[Any]:
 
 
 def facts_of(given: dict[str, Any]) -> Facts:
-    """The usual case, and what is given otherwise; `..._gb` stands for bytes, none for what is unknown."""
+    """The usual case, and what is given otherwise; `..._gb` stands for bytes, none for what is unknown, `reading` for
+    what the drive says of itself.
+    """
     fields: dict[str, Any] = {}
     for name, value in given.items():
-        if name.endswith("_gb"):
+        if name == "reading":  # what health says of it travels to Decide with its reasons
+            found = case_facts(Case(schema=Case.SCHEMA), None, judge(msgspec.convert(value, HealthReading)), None, ())
+            fields |= {n: getattr(found, n) for n in ("health", "image_first", "cable", "heat")}
+        elif name.endswith("_gb"):
             fields[name.removesuffix("_gb") + "_bytes"] = value * GB or (None if name == "new_gb" else 0)
         elif name == "symptoms":
             fields[name] = frozenset(value)
@@ -207,7 +218,6 @@ def test_a_cheaper_part_never_raises_the_price() -> None:
 
 
 def test_decide_and_plan_tell_one_time() -> None:
-    from neogenesis.core.decide.ways import consider
     from neogenesis.core.drive import Drive
     from neogenesis.core.estimate import estimate
 
@@ -223,6 +233,53 @@ def test_decide_and_plan_tell_one_time() -> None:
         spread = next(piece.spread for piece in consider("replace", facts).pieces if piece.name == "copy")
         wanted = (planned.seconds_p10, planned.seconds_p50, planned.seconds_p90)
         assert spread == pytest.approx(wanted, abs=0.1)
+
+
+def test_a_risk_is_called_some_and_high_from_its_bounds_on() -> None:
+    one, risk = consider("replace", USUAL), numbers().risk
+
+    def level(percent: float) -> str:
+        return _row(replace(one, risk_percent=percent), USUAL).risk
+
+    assert [level(risk.above_some - 0.01), level(risk.above_some)] == ["low", "some"]
+    assert [level(risk.above_high - 0.01), level(risk.above_high)] == ["some", "high"]
+
+
+def test_another_machine_is_proposed_once_the_work_costs_more_than_its_share() -> None:
+    facts = with_(must_survive="files")
+    found = decide(facts)
+    cost = _cost(consider("fresh", facts), facts) if found.recommended == "fresh" else None
+    best = next(row for row in found.ways if row.way == found.recommended)
+    cost = cost or _cost(consider(best.way, facts), facts)
+    bound = cost / Decimal(str(numbers().weigh.replace_share))
+    assert decide(replace(facts, replacement=bound)).recommended == best.way
+    assert decide(replace(facts, replacement=bound - Decimal("0.10"))).recommended == "replace-machine"
+
+
+@pytest.mark.parametrize(
+    "known",
+    [
+        {"opening_seconds": 900.0},
+        {"own_seconds": (("copy", 1800.0),)},
+        {"own_seconds": (("updates", 1800.0), ("drivers", 300.0))},
+        {"programs": 12},
+        {"used_bytes": 120 * GB},
+        {"new_cache": (500e9, 6e7)},
+        {"factors": (("copy", 1.0),)},
+    ],
+)
+def test_more_facts_never_widen_an_estimate(known: dict[str, Any]) -> None:
+    """How many times the longest is as long as the shortest, for each kind of work of each way."""
+    unknown = with_(opening_seconds=None, programs=None, used_bytes=None)
+
+    def widths(facts: Facts, way: Way) -> dict[str, float]:
+        found = [(p.name, p.spread[2] / p.spread[0]) for p in consider(way, facts).pieces if p.spread[0]]
+        return {name: max(width for n, width in found if n == name) for name, _ in found}
+
+    for way in WAYS:
+        before, after = widths(unknown, way), widths(replace(unknown, **known), way)
+        assert set(after) == set(before)
+        assert all(after[name] <= before[name] * 1.0001 for name in after), way
 
 
 def test_a_cache_that_runs_out_takes_time() -> None:

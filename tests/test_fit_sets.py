@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from dataclasses import replace
 from decimal import Decimal
 from itertools import product
 from pathlib import Path
@@ -26,6 +27,7 @@ from neogenesis.core.fit.drawing import drawing
 from neogenesis.core.fit.lists import as_csv, lists_for, name_of
 from neogenesis.core.fit.match import Match
 from neogenesis.core.fit.matrix import matrix
+from neogenesis.core.fit.numbers import numbers
 from neogenesis.core.fit.part import BESIDE, Part, read_part
 from neogenesis.core.fit.quantity import parse_amount, parse_amounts, shown_amount
 from neogenesis.core.fit.sets import DriveSet, likely, made_of, proposed, worth_having
@@ -286,6 +288,15 @@ def test_cases_are_drawn_by_their_thickness() -> None:
     caddy = drawing(*pair("corvane-s5-500", "Petrel 17", "optical bay"))
     assert caddy is not None and any(b.thing == "caddy" for b in caddy.side.boxes) and not caddy.side.overlaps
     assert drawing(*pair("corvane-s5-500", "Petrel 16", "M-1")) is None
+
+
+def test_a_start_that_waits_a_little_longer_is_not_felt() -> None:
+    fast = made_of([next(m for m in matches(machine("Petrel 16")) if m.verdict != "does-not-fit")], {})
+    fast = replace(fast, cost=Decimal(50))
+    near = numbers().set.near_s
+    cheap = replace(fast, cost=fast.cost - 1, wait_s=fast.wait_s + near)
+    assert proposed([fast, cheap], None) is cheap
+    assert proposed([fast, replace(cheap, wait_s=fast.wait_s + near + 0.01)], None) is fast
 
 
 def test_every_pair_can_be_drawn_and_overlaps_where_a_size_is_against_it() -> None:

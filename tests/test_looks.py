@@ -23,7 +23,7 @@ from neogenesis.core.store import MemoryStore
 from neogenesis.core.survey import Survey
 from neogenesis.core.survey.decrypt import decryption_guide
 from neogenesis.core.survey.filling import FillCount, Filling, kind_of_path, kinds
-from neogenesis.core.survey.profile import SpeedProfile, profile_drive
+from neogenesis.core.survey.profile import SpeedProfile, Zone, profile_drive
 from neogenesis.core.survey.speech import speed_sentences
 from neogenesis.core.survey.together import changes, together
 from neogenesis.core.survey.why import AtTheMachine, explanations
@@ -242,6 +242,16 @@ def test_each_rule_of_the_drive_at_its_boundary(sound: Survey) -> None:
     assert codes(sound, inside=(many,)) == ["many-programs"]
     fewer = msgspec.structs.replace(many, programs=many.programs[1:])
     assert codes(sound, inside=(fewer,)) == []
+
+
+def test_a_slow_zone_counts_from_one_per_cent_on(sound: Survey, tmp_path: Path) -> None:
+    profile = speed(tmp_path, read={"bytes_per_s": 4e8})[0]
+
+    def with_zone(share: float) -> SpeedProfile:
+        zone = Zone(start_bytes=0, end_bytes=round(profile.size_bytes * share), bytes_per_s=1e6)
+        return msgspec.structs.replace(profile, zones=(zone,), mechanical=False, link="")
+
+    assert codes(sound, profile=with_zone(0.0101)) == ["slow-zone"] and codes(sound, profile=with_zone(0.0099)) == []
 
 
 def test_what_can_be_cleared_is_said_with_what_it_costs(sound: Survey) -> None:

@@ -138,6 +138,13 @@ def test_memory_is_taken_along(at_fit: tuple[MainWindow, FitView]) -> None:
     assert "runs at 2666 MT/s" in seen(window)
     view.memory.click()
     assert float(window.job.fit.cost - before) == pytest.approx(69.8)
+    window.job.fit.take()  # a way that only adds memory costs what the memory costs
+    decide = window.job.decide
+    assert decide.choice.memory_cost == "69.80"
+    less = next(row for row in decide.decision.ways if row.way == "do-less")
+    assert [(item.what, item.amount) for item in less.price_items if item.what == "memory"] == [("memory", "69.80")]
+    decide.put(parts_cost="80")
+    assert not decide.choice.memory_cost
 
 
 def test_a_profile_is_checked_while_it_is_typed_and_kept(at_fit: tuple[MainWindow, FitView]) -> None:

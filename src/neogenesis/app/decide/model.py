@@ -28,6 +28,7 @@ from neogenesis.core.record import Record, load, save
 
 _USUAL_LABOUR = "45"
 _MOST_MINUTES = 10_000
+_MONEY = ("labour_per_hour", "parts_cost", "memory_cost", "replacement_price", "waiting_per_hour")
 #: Who holds the recovery key, as the intake has it.
 _KEYS: dict[str, Key] = {"customer": "held", "somebody": "held", "nobody": "none"}
 #: Work whose end leaves something that can be gone on with, as the logbook names it.
@@ -38,7 +39,7 @@ _PLANNED: tuple[Intent, ...] = ("replace", "split", "beside", "exact", "fresh")
 
 class Choice(Record, frozen=True, kw_only=True):
     """What was put in and chosen, kept in the dossier. Money as text; `why` where it is not what was recommended;
-    `minutes` are what somebody said that a kind of work takes here.
+    `minutes` are what somebody said that a kind of work takes here; `memory_cost` is what of `parts_cost` is memory.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.choice/1"
@@ -46,6 +47,7 @@ class Choice(Record, frozen=True, kw_only=True):
     schema: str = SCHEMA
     labour_per_hour: str = _USUAL_LABOUR
     parts_cost: str = ""
+    memory_cost: str = ""
     replacement_price: str = ""
     waiting_per_hour: str = ""
     minutes: dict[str, float] = {}
@@ -55,7 +57,7 @@ class Choice(Record, frozen=True, kw_only=True):
     why: str = ""
 
     def __post_init__(self) -> None:
-        for text in (self.labour_per_hour, self.parts_cost, self.replacement_price, self.waiting_per_hour):
+        for text in (getattr(self, name) for name in _MONEY):
             if text and not is_amount(text):
                 raise ValueError(f"“{text}” is no amount of money")
         if any(not 0 < n <= _MOST_MINUTES for n in self.minutes.values()):
@@ -128,7 +130,10 @@ class DecideModel(QObject):
 
     def _new_drive(self) -> dict[str, Any]:
         """What is known of the new drive, where one was chosen."""
-        cost = {"new_cost": money(self.choice.parts_cost)} if self.choice.parts_cost else {}
+        choice = self.choice
+        cost = {"new_cost": money(choice.parts_cost)} if choice.parts_cost else {}
+        if choice.memory_cost:
+            cost["memory_cost"] = money(choice.memory_cost)
         dock = self._session.new_dock()
         drive = dock.docked.drive if dock is not None and dock.docked else None
         if drive is None:
@@ -152,7 +157,9 @@ class DecideModel(QObject):
 
     def put(self, **fields: Any) -> None:
         """Another input; raises BadArgument for what is no amount of money."""
-        for name in ("labour_per_hour", "parts_cost", "replacement_price", "waiting_per_hour"):
+        if "parts_cost" in fields:  # typed by hand nobody knows how much of it is memory
+            fields = {"memory_cost": ""} | fields
+        for name in _MONEY:
             text = str(fields.get(name, "")).replace(",", ".").strip()
             if name in fields:
                 fields[name] = text

@@ -333,7 +333,8 @@ class FitModel(QObject):
         names = ", ".join(f"{name_of(m.part)} into {m.bay.name}" for m in chosen.matches)
         figures: dict[str, object] = {"cost": cost, "parts": [p.part for p in taken], "memory": list(modules)}
         self._session.record("fit", f"Fit: {names}", **figures)
-        self._decide.put(parts_cost=cost)
+        memory = sum((m.cost or Decimal(0) for m in self.modules), Decimal(0))
+        self._decide.put(parts_cost=cost, memory_cost=f"{memory:.2f}" if memory else "")
         self._session.advance(self.next_stop)
         self.changed.emit()
 
