@@ -138,7 +138,8 @@ class DecideModel(QObject):
         drive = dock.docked.drive if dock is not None and dock.docked else None
         if drive is None:
             return cost
-        return cost | {"offered": True, "fits": True, "new_bytes": drive.size_bytes, "new_class": drive.bus}
+        known = {"offered": True, "fits": True, "priced": bool(choice.parts_cost)}
+        return cost | known | {"new_bytes": drive.size_bytes, "new_class": drive.bus}
 
     @property
     def decision(self) -> Decision:

@@ -101,7 +101,8 @@ class Facts:
 
     `new_bytes` is the capacity of the best drive that fits, `new_cost` what it costs with what it needs (memory too, of
     which `memory_cost` is the part); `new_cache` is how many bytes it takes at full speed, and what it sustains then;
-    `fits` tells whether any was offered that does. `opening_seconds` is what the machine's own steps come to, open and
+    `fits` tells whether any was offered that does, and `priced` whether its price is known; `driveless` that the
+    machine came without any drive as far as is known. `opening_seconds` is what the machine's own steps come to, open and
     closed. `cable` and `heat` are what health found beside the drive. `imaged`
     tells that the old drive was read as a whole already: an image or a rescue is the source from now on. `waiting` is
     what an hour of waiting is worth to the customer; `own_seconds` what somebody said that a piece of work takes here;
@@ -140,6 +141,8 @@ class Facts:
     fits: bool = False
     new_bytes: int | None = None
     new_cost: Decimal = Decimal(0)
+    priced: bool = True
+    driveless: bool = False
     new_class: str = "sata"
     new_cache: tuple[float, float] | None = None
     memory_cost: Decimal = Decimal(0)
@@ -218,6 +221,7 @@ def facts_of(
         }
         if machine.kind in _FORMATS_OF_THEIR_OWN and not (survey is not None and more.get("understood")):
             more["understood"] = False
+    more["driveless"] = survey is None and not (machine is not None and any(b.holds for b in machine.bays))
     more |= _of_parts(machine, parts, survey.used_bytes if survey is not None else 0)
     return Facts(
         symptoms=frozenset(case.symptoms),
@@ -329,6 +333,7 @@ def _bought(best: Part, cost: Decimal, memory: Decimal = Decimal(0)) -> dict[str
         "fits": True,
         "new_bytes": nominal_bytes(round(best.capacity_gb)) if best.capacity_gb else None,
         "new_cost": cost,
+        "priced": best.cost is not None,
         "memory_cost": memory,
         "new_cache": _cache_of(best),
         "new_class": best.interface if best.interface in ("sata", "nvme", "pata", "emmc") else "sata",

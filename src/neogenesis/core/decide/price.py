@@ -41,11 +41,14 @@ def parts_of(way: Way, facts: Facts) -> tuple[Item, ...]:
 
 def _wants_new_drive(facts: Facts) -> bool:
     """A clean system goes onto the drive that is there only where that one may stay, and none was chosen."""
-    slow = facts.mechanical is True and bool(facts.symptoms & {"slow", "freezes"})
-    return facts.offered or bool(facts.new_cost) or facts.images_first or slow
+    slow = facts.mechanical is not False and bool(facts.symptoms & {"slow", "freezes"})
+    none = facts.driveless and "no-system" in facts.symptoms
+    return facts.offered or bool(facts.new_cost) or facts.images_first or slow or none
 
 
 def _drive(way: Way, facts: Facts) -> Item:
+    if facts.offered and facts.fits and not facts.priced and not facts.new_cost:
+        return Item("drive and what it needs, not priced yet", _least(facts.new_bytes or 0), False)
     if facts.offered and facts.fits:
         return Item("drive and what it needs", facts.new_cost, True)
     if facts.new_cost:
@@ -56,6 +59,10 @@ def _drive(way: Way, facts: Facts) -> Item:
 
 def least_price(held_bytes: int | None) -> Decimal:
     """The least that a drive with room for so many bytes costs."""
+    return _least(Decimal(held_bytes or 0) * 100 / judgement().fill_caution_percent)
+
+
+def _least(capacity_bytes: Decimal | int) -> Decimal:
     price = numbers().price
-    room = Decimal(held_bytes or 0) / Decimal(10**9) * 100 / judgement().fill_caution_percent
-    return max(Decimal(price.drive_least), (room * Decimal(price.drive_per_gb)).quantize(_CENT, ROUND_HALF_UP))
+    by_size = Decimal(capacity_bytes) / Decimal(10**9) * Decimal(price.drive_per_gb)
+    return max(Decimal(price.drive_least), by_size.quantize(_CENT, ROUND_HALF_UP))
