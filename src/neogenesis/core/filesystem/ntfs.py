@@ -193,6 +193,42 @@ def _used_clusters(store: ReadableStore, boot: BootSector, runs: list[tuple[int,
     return Extents.merged(np.concatenate(found))
 
 
+def journal_is_closed(store: ReadableStore) -> bool:
+    """Whether nothing of a volume's journal waits to be replayed; raises Damaged or ReadFailed."""
+    return _journal_is_clean(store, read_boot_sector(store))
+
+
+def check_flag_places(store: ReadableStore) -> list[int]:
+    """Where the two bytes of flags stand that ask for a check: in the list of files and its mirror.
+
+    Raises Damaged or ReadFailed.
+    """
+    boot = read_boot_sector(store)
+    mirror = int.from_bytes(store.read(0x38, 8), "little") * boot.cluster_bytes
+    found = []
+    for base in (boot.mft_cluster * boot.cluster_bytes, mirror):
+        at = base + _VOLUME * boot.record_bytes
+        raw = store.read(at, boot.record_bytes)
+        if raw[:4] != b"FILE":
+            raise Damaged("NTFS file record", at, "the signature is missing")
+        first = struct.unpack_from("<H", raw, 20)[0]
+        while first + 24 <= len(raw):
+            kind, length = struct.unpack_from("<II", raw, first)
+            if kind == _END or length < 24 or first + length > len(raw):
+                break
+            if kind == _VOLUME_INFORMATION and not raw[first + 8]:
+                place = first + struct.unpack_from("<H", raw, first + 20)[0] + 10
+                if place + 2 <= len(raw) and place % 512 < 509:  # not where a sector's check stands
+                    found.append(at + place)
+            first += length
+    return found
+
+
+def without_check_flag(flags: bytes) -> bytes:
+    """The same two bytes without the mark."""
+    return (int.from_bytes(flags, "little") & ~_DIRTY_FLAG).to_bytes(2, "little")
+
+
 def _journal_is_clean(store: ReadableStore, boot: BootSector) -> bool:
     """Whether the restart page says that nothing waits to be replayed; an emptied journal is clean, a lost one not."""
     record = read_record(store, boot, _LOGFILE)

@@ -31,6 +31,7 @@ _LARGEST_HIVE = 512 << 20
 _MOST_KEYS, _MOST_VALUES, _LONGEST_VALUE = 12_000, 400, 8192
 _LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a FAT volume among its files
 _NON_RESIDENT = pytsk3.TSK_FS_ATTR_NONRES
+_MOST_STEPS, _MOST_NAMES = 400, 200_000
 _NOT_AS_IT_IS = pytsk3.TSK_FS_ATTR_COMP | pytsk3.TSK_FS_ATTR_ENC | pytsk3.TSK_FS_ATTR_SPARSE
 _NO_DATA = pytsk3.TSK_FS_ATTR_RUN_FLAG_SPARSE | pytsk3.TSK_FS_ATTR_RUN_FLAG_FILLER
 
@@ -56,6 +57,21 @@ def _send(letter: bytes, body: bytes) -> None:
     view = memoryview(data)
     while view:
         view = view[os.write(1, view) :]
+
+
+def _link(entry: Any) -> str | None:
+    """Where a symbolic link leads; None for anything else."""
+    meta = entry.info.meta
+    if meta is None or meta.type != pytsk3.TSK_FS_META_TYPE_LNK:
+        return None
+    held = meta.link if isinstance(meta.link, bytes) else None
+    return (held or entry.read_random(0, min(int(meta.size), 4096))).decode("utf-8", "surrogateescape")
+
+
+def _is_kept(entry: Any) -> bool:
+    """Whether it is there: the library also finds what was deleted and not written over yet."""
+    named = entry.info.name is None or not int(entry.info.name.flags) & pytsk3.TSK_FS_NAME_FLAG_UNALLOC
+    return named and (entry.info.meta is None or not int(entry.info.meta.flags) & pytsk3.TSK_FS_META_FLAG_UNALLOC)
 
 
 class _Asked(pytsk3.Img_Info):  # type: ignore[misc]
@@ -101,11 +117,49 @@ class _Volume:
         found: list[str] = []
         for path in paths:
             try:
-                self._volume.open(f"/{path}")
+                entry = self._volume.open(f"/{path}")
             except OSError:
                 continue
-            found.append(path)
+            if _is_kept(entry):
+                found.append(path)
         return found
+
+    def resolve(self, path: str, loose: bool) -> str | None:
+        """The path as it is spelled there, links inside the volume followed; `loose` takes letters of either case."""
+        left = [part for part in path.split("/") if part not in ("", ".")][::-1]
+        found: list[str] = []
+        for _ in range(_MOST_STEPS):
+            if not left:
+                return "/".join(found)
+            part = left.pop()
+            if part == "..":
+                del found[-1:]
+                continue
+            named = self._named("/".join(found), part, loose)
+            if named is None:
+                return None
+            spelled, target = named
+            if target is None:
+                found.append(spelled)
+                continue
+            if target.startswith("/"):
+                found = []
+            left += [p for p in target.split("/") if p not in ("", ".")][::-1]
+        return None
+
+    def _named(self, folder: str, part: str, loose: bool) -> tuple[str, str | None] | None:
+        """How a name is spelled in a folder, and where it leads if it is a link; None where it is not there."""
+        try:
+            entry = self._volume.open(f"/{folder}/{part}" if folder else f"/{part}")
+            if _is_kept(entry) and not loose:
+                return part, _link(entry)
+        except OSError:
+            if not loose:
+                return None
+        names = self.names(folder, _MOST_NAMES) if loose else []
+        folded = part.casefold()
+        spelled = part if part in names else next((n for n in names if n.casefold() == folded), None)
+        return None if spelled is None else (spelled, None)
 
     def names(self, path: str, most: int) -> list[str]:
         """What a folder holds; none when there is no such folder."""
@@ -116,7 +170,7 @@ class _Volume:
         found: list[str] = []
         for entry in folder:
             name = entry.info.name.name.decode("utf-8", "replace")
-            if name not in (".", ".."):
+            if name not in (".", "..") and _is_kept(entry):
                 found.append(name)
             if len(found) >= most:
                 break
@@ -176,9 +230,9 @@ class _Volume:
         return runs
 
     def runs_of(self, path: str) -> list[tuple[int, int]]:
-        """As `byte_runs`, by path."""
-        entry = self._volume.open(f"/{path}")
-        return self.byte_runs(int(entry.info.meta.addr)) if entry.info.meta else []
+        """Where a file's bytes lie in order, by path; none for one that is packed, sealed, has holes or no runs."""
+        found = self._data_of(self._volume.open(f"/{path}"))
+        return found if isinstance(found, list) else []
 
     def walk(self) -> list[tuple[Any, ...]]:
         """The first batch of files; `more` gives the next, and an empty one is the end."""

@@ -66,7 +66,12 @@ class HiveKey:
 
     def raw(self, name: str) -> bytes:
         value = self.values.get(name.casefold())
-        return bytes.fromhex(value[4:]) if isinstance(value, str) and value.startswith("hex:") else b""
+        if not isinstance(value, str) or not value.startswith("hex:"):
+            return b""
+        try:
+            return bytes.fromhex(value[4:])
+        except ValueError:  # a text that only begins so
+            return b""
 
     def texts(self, name: str) -> tuple[str, ...]:
         value = self.values.get(name.casefold())
@@ -123,6 +128,17 @@ class FileTree:
             return {str(path) for path in self._channel.call("exist", list(paths))}
         except Damaged:
             return set()
+
+    def resolve(self, path: str, loose: bool = False) -> str | None:
+        """The path as it is spelled there, with links inside the volume followed; None when it is not there.
+
+        `loose` takes letters of either case, as FAT and NTFS do.
+        """
+        try:
+            found = self._channel.call("resolve", path, loose)
+        except Damaged:
+            return None
+        return found if isinstance(found, str) else None
 
     def names(self, path: str, most: int = 20_000) -> list[str]:
         """What a folder holds, in no certain order; none when it is not there or cannot be read."""
@@ -185,7 +201,9 @@ class FileTree:
             return []
 
     def runs_of(self, path: str) -> list[tuple[int, int]]:
-        """As `byte_runs`, by path; none for a file that is not there."""
+        """Ranges of the volume that hold a file in order, by path; none for one that is not there or is not kept as it
+        is: packed, sealed, with holes, or inside its own record.
+        """
         try:
             return _pairs(self._channel.call("runs_of", path))
         except Damaged:

@@ -11,6 +11,13 @@ from neogenesis.core.table.model import Partition, Problem, Table
 from neogenesis.core.table.spanned import spanned_problems
 from neogenesis.core.table.types import MBR_PROTECTIVE
 
+_STALE = Problem(
+    "gpt-stale",
+    "caution",
+    "The drive has an MBR table, and a GPT that is left over from before; the MBR counts.",
+    "The new drive gets only the one that counts.",
+)
+
 
 def guess_sector_size(store: ReadableStore) -> int:
     """The sector size that an image's table was made for: where a GPT header stands, else the store's own."""
@@ -49,8 +56,13 @@ def _read_table(store: ReadableStore, sector_size: int) -> Table:
     marked = first[510:512] == b"\x55\xaa"
     protective = marked and any(e[1] == MBR_PROTECTIVE for e in entries)
     table = _read_gpt(store, sector_size, protective)
+    stale = table is not None and marked and not protective and any(e[1] for e in entries) and mbr.plausible(first)
+    if stale:  # systems and firmware go by the first sector: the GPT is left over from before
+        table = None
     if table is None and first and mbr.plausible(first) and not protective:
         partitions, problems, disk_id = mbr.read_mbr(store, sector_size, first)
+        if stale:
+            problems = [*problems, _STALE]
         table = Table("mbr", sector_size, disk_id, tuple(partitions), tuple(problems))
     if table is None:
         problems = list(unreadable)
