@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 
+from neogenesis.core.boot.program import Program, read_program
 from neogenesis.core.errors import Damaged, NeogenesisError, ReadFailed
 from neogenesis.core.store import RangeView, ReadableStore
 from neogenesis.core.survey import PartitionFacts, Survey
@@ -46,6 +47,19 @@ class BootDrive:
     def partition(self, number: int) -> PartitionFacts | None:
         return self.survey.partition(number)
 
+    @property
+    def has_believed_table(self) -> bool:
+        """Whether a UEFI firmware takes a GPT for one: by the marked first sector with an entry from sector 1 on.
+
+        Source: UEFI 2.10, section 5.2.3. A table that is only planned is written as it must be.
+        """
+        if self.survey.table.kind != "gpt" or self.starts:
+            return True
+        first = self.sector(0)
+        entries = [first[446 + 16 * n : 462 + 16 * n] for n in range(4)]
+        marked = any(e[4] == 0xEE and int.from_bytes(e[8:12], "little") == 1 for e in entries)
+        return first[510:512] == b"\x55\xaa" and marked
+
     def startups(self) -> list[PartitionFacts]:
         """Partitions where a UEFI firmware looks for loaders: by type, and any FAT of a drive without such."""
         named = [p for p in self.survey.partitions if p.role == "startup" and p.volume.kind == "vfat"]
@@ -77,24 +91,21 @@ class BootDrive:
         tree = self._tree(number)
         if tree is None:
             return None
-        parts = [part for part in path.replace("\\", "/").split("/") if part not in ("", ".")]
         folds = self.survey.partition(number)
         loose = folds is not None and folds.volume.kind in ("vfat", "exfat", "ntfs")
-        found: list[str] = []
-        for part in parts:
-            names = tree.names("/".join(found))
-            match = part if part in names else None
-            if match is None and loose:
-                match = next((n for n in names if n.casefold() == part.casefold()), None)
-            if match is None:
-                return None
-            found.append(match)
-        return "/".join(found)
+        return tree.resolve(path.replace("\\", "/"), loose)
 
     def read(self, number: int, path: str, most: int = _LARGEST_LOADER) -> bytes | None:
         """A file of a partition; None when it is not there or cannot be read."""
         tree, spelled = self._tree(number), self.find(number, path)
         return tree.read(spelled, most) if tree is not None and spelled else None
+
+    def program(self, number: int, path: str) -> tuple[bool, Program | None]:
+        """Whether a file is there, and what program it is; None for one that a firmware would not start."""
+        data = self.read(number, path)
+        if data is None:
+            return False, None
+        return True, read_program(data, None if len(data) < _LARGEST_LOADER else 1 << 40)
 
     def names(self, number: int, path: str) -> list[str]:
         """What a folder holds."""
@@ -125,8 +136,20 @@ def by_uuid(drives: Sequence[BootDrive], uuid: str) -> list[Place]:
 
 
 def by_partition_id(drives: Sequence[BootDrive], unique_id: str) -> list[Place]:
+    """By the GUID of a GPT, or by an MBR's signature and number as `0a1b2c3d-02`."""
     wanted = unique_id.casefold()
-    return [(d, p) for d, p in everywhere(drives) if p.unique_id and p.unique_id.casefold() == wanted]
+    return [(d, p) for d, p in everywhere(drives) if wanted and partition_name(d, p).casefold() == wanted]
+
+
+def partition_name(drive: BootDrive, facts: PartitionFacts) -> str:
+    """What a kernel calls a partition by; empty where it has no such name."""
+    if drive.survey.table.kind != "mbr":
+        return facts.unique_id
+    try:
+        signature = int(drive.survey.table.disk_id or "0", 16)
+    except ValueError:
+        return ""
+    return f"{signature:08x}-{facts.number:02x}" if signature else ""
 
 
 def by_label(drives: Sequence[BootDrive], label: str) -> list[Place]:

@@ -10,7 +10,8 @@ from collections.abc import Sequence
 from neogenesis.core.boot.answer import BootFinding, Link
 from neogenesis.core.boot.drives import BootDrive
 from neogenesis.core.boot.grub import GrubRun
-from neogenesis.core.boot.loader import Reached, follow_store
+from neogenesis.core.boot.loader import Reached, follow_store, reached_by
+from neogenesis.core.boot.program import read_core
 from neogenesis.core.survey import PartitionFacts
 
 _CODE_BYTES = 440
@@ -22,6 +23,7 @@ _GENERIC = (
 )
 _NOT_BOOTABLE = (b"is not a bootable", b"on-System disk", b"not bootable", b"o operating system")
 _MENUS = ("boot/grub/grub.cfg", "grub/grub.cfg", "boot/grub2/grub.cfg")
+_SECTOR, _LONGEST_CORE, _MOST_PIECES = 512, 8 << 20, 60
 
 
 def follow_legacy(drives: Sequence[BootDrive]) -> Reached:
@@ -103,21 +105,44 @@ def _volume(drives: Sequence[BootDrive], drive: BootDrive, facts: PartitionFacts
 
 
 def _grub(drives: Sequence[BootDrive], drive: BootDrive, code: bytes, reached: Reached) -> Reached:
-    """Code that goes on with a core image in the sectors that it names; the core is packed, its menu is looked for."""
+    """Code that goes on with a core in the sectors that it names; the core is unpacked, and its scripts are run."""
     reached.links.append(Link(step="boot-code", text="Boot code of a menu loader", drive=drive.name))
     at = int.from_bytes(code[0x5C:0x64], "little")
-    size = drive.survey.drive.sector_size
-    core = drive.sector(at * size, 512) if 0 < at < drive.survey.drive.size_bytes // size else b""
-    if not any(core):
+    first = drive.sector(at * _SECTOR) if 0 < at < drive.survey.drive.size_bytes // _SECTOR else b""
+    if not any(first):
         return _breaks(reached, "loader", drive, "What the boot code goes on with is not there")
+    program = read_core(_core(drive, first))
+    if program is None:
+        return _breaks(reached, "loader", drive, "The core of the menu loader is damaged")
     reached.links.append(Link(step="loader", text="Core of the menu loader", drive=drive.name))
-    for facts in drive.survey.partitions:
-        menu = next((m for m in _MENUS if drive.find(facts.number, m) is not None), None)
-        if menu is not None:
-            run = GrubRun(drives, (drive, facts))
-            run._configfile(f"({run.variables['root']})/{menu}", 0)
-            reached.links += run.links
-            reached.used += run.used
-            reached.broke = run.broke
-            return reached
+    home = _home(drive)
+    if home is None:
+        reached.links.append(
+            Link(step="system", text="What is on the drive cannot be looked at from here", ok=None, drive=drive.name)
+        )
+        return reached
+    run = GrubRun(drives, (drive, home), "x86", platform="pc")
+    more = reached_by(run, program, drives, "x86")
+    reached.links += more.links
+    reached.used += more.used
+    reached.findings += more.findings
+    reached.broke, reached.returned = more.broke, more.returned
     return reached
+
+
+def _core(drive: BootDrive, first: bytes) -> bytes:
+    """What the list at the end of the core's first sector names. Source: GRUB, `boot/i386/pc/diskboot.S`."""
+    data = bytearray()
+    for n in range(_MOST_PIECES):
+        at = 0x1F4 - 12 * n
+        start, count = int.from_bytes(first[at : at + 8], "little"), int.from_bytes(first[at + 8 : at + 10], "little")
+        if not count or len(data) + count * _SECTOR > _LONGEST_CORE:
+            break
+        data += drive.sector(start * _SECTOR, count * _SECTOR)
+    return bytes(data)
+
+
+def _home(drive: BootDrive) -> PartitionFacts | None:
+    """The volume whose menu such a core is usually set up for, else the first; its own prefix may name another."""
+    known = [p for p in drive.survey.partitions if any(drive.find(p.number, m) is not None for m in _MENUS)]
+    return next(iter((*known, *drive.survey.partitions)), None)
