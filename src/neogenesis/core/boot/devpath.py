@@ -14,8 +14,11 @@ from neogenesis.core.table.gpt import guid_bytes, guid_text
 
 _LONGEST = 64 << 10
 _HD = re.compile(
-    r"HD\((?P<part>\d+),(?:(?P<kind>GPT|MBR),)?(?P<sig>(?:0x)?[0-9a-fA-F-]+)(?:,(?P<start>\w+),(?P<size>\w+))?\)", re.I
+    r"HD\((?P<part>\d{1,9}),(?:(?P<kind>GPT|MBR),)?(?P<sig>[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}|(?:0x)?[0-9a-f]{1,8})"
+    r"(?:,(?P<start>0x[0-9a-f]{1,16}|[0-9]{1,18}),(?P<size>0x[0-9a-f]{1,16}|[0-9]{1,18}))?\)",
+    re.I,
 )
+_EXTENT = ("start", "size")
 _NODE = re.compile(r"([A-Za-z]\w*)\(([^()]*)\)")
 
 
@@ -89,7 +92,7 @@ def _backslashed(path: str) -> str:
 def _hard_drive(found: re.Match[str]) -> HardDrive:
     signature = found["sig"]
     kind = (found["kind"] or ("GPT" if "-" in signature else "MBR")).upper()
-    start, size = (int(found[k], 0) if found[k] else 0 for k in ("start", "size"))
+    start, size = (int(found[k], 16 if found[k][:2].lower() == "0x" else 10) if found[k] else 0 for k in _EXTENT)
     if kind == "GPT":
         return HardDrive(int(found["part"]), signature.upper(), kind, start, size)
     return HardDrive(int(found["part"]), f"0x{int(signature, 16):08x}", kind, start, size)

@@ -9,13 +9,15 @@ from neogenesis.core.boot.answer import BootFinding, Forecast, Link, Other
 from neogenesis.core.boot.drives import BootDrive
 from neogenesis.core.boot.legacy import follow_legacy
 from neogenesis.core.boot.loader import Reached, follow
-from neogenesis.core.boot.program import FALLBACK, read_program
+from neogenesis.core.boot.program import FALLBACK
 from neogenesis.core.boot.uefi import Attempt, attempts
 from neogenesis.core.machine import Machine
 
 _USUAL = "x86_64"
 _ARCHITECTURES = {"amd64": "x86_64", "x64": "x86_64", "i386": "x86", "i686": "x86", "ia32": "x86", "aarch64": "arm64"}
 _MOST_OTHERS = 12
+#: The type of a partition that only the core of a legacy start lies on.
+_BIOS_BOOT = "21686148-6449-6E6F-744E-656564454649"
 
 
 def forecast(drives: Sequence[BootDrive], machine: Machine | None = None) -> Forecast:
@@ -40,9 +42,12 @@ def mode_of(drives: Sequence[BootDrive], machine: Machine | None) -> str:
         return "legacy"
     if stated in ("uefi", "both"):
         return "uefi"
-    gpt = any(d.survey.table.kind == "gpt" for d in drives)
-    loaders = any(d.find(p.number, "EFI") is not None for d in drives for p in d.startups())
-    return "uefi" if gpt or loaders or not any(d.survey.table.kind == "mbr" for d in drives) else "legacy"
+    if any(d.find(p.number, "EFI") is not None for d in drives for p in d.startups()):
+        return "uefi"
+    gpt = [d for d in drives if d.survey.table.kind == "gpt"]
+    if any(p.type_id.upper() == _BIOS_BOOT for d in gpt for p in d.survey.partitions):
+        return "legacy"
+    return "uefi" if gpt or not any(d.survey.table.kind == "mbr" for d in drives) else "legacy"
 
 
 def architecture_of(machine: Machine | None) -> str:
@@ -59,6 +64,7 @@ def _uefi(
     dead: list[BootFinding] = []
     others: list[Other] = []
     chosen: tuple[list[Link], Reached] | None = None
+    last: tuple[list[Link], Reached] | None = None  # gave up, and nothing comes behind it
     tried: set[tuple[str, int, str]] = set()
     for attempt in attempts(drives, machine, architecture):
         if attempt.place is not None:
@@ -71,11 +77,17 @@ def _uefi(
             if chosen is None and attempt.entry:
                 dead.append(_dead(attempt, why))
             continue
+        if reached.returned:
+            if chosen is None:
+                dead.append(_gives_up(attempt, reached))
+                last = links, reached
+            continue
         if chosen is None:
             chosen = links, reached
         elif len(others) < _MOST_OTHERS:
             when = f"when what comes before it is gone: {attempt.text}"
-            others.append(Other(when=when, starts=not reached.broke, chain=(*links, *reached.links)))
+            others.append(Other(when=when, starts=reached.starts, chain=(*links, *reached.links)))
+    chosen = chosen or last
     if chosen is None:
         name = FALLBACK.get(architecture, "BOOTX64.EFI")
         text = f"No entry leads to a loader, and no drive has \\EFI\\BOOT\\{name}"
@@ -98,6 +110,18 @@ def _uefi(
     )
 
 
+def entries_lost(before: Sequence[BootDrive], after: Sequence[BootDrive], machine: Machine | None) -> tuple[str, ...]:
+    """The machine's own entries that find their partition on the drives as they are, and not as they will be."""
+    architecture = architecture_of(machine)
+
+    def found(drives: Sequence[BootDrive]) -> dict[str, str]:
+        every = attempts(drives, machine, architecture)
+        return {a.entry: a.text for a in every if a.entry and a.place is not None}
+
+    then = found(after)
+    return tuple(text for number, text in found(before).items() if number not in then)
+
+
 def _try(
     drives: Sequence[BootDrive], attempt: Attempt, architecture: str, secure: bool
 ) -> tuple[list[Link], Reached | None, str]:
@@ -105,20 +129,22 @@ def _try(
     if attempt.place is None:
         return [], None, attempt.why
     drive, facts = attempt.place
-    if drive.survey.table.kind == "gpt" and "gpt-protective-missing" in drive.survey.table.problems:
+    if not drive.has_believed_table:
         return [], None, "the firmware does not take its table for one"
-    data = drive.read(facts.number, attempt.path)
-    if data is None:
+    if facts.volume.kind != "vfat":
+        return [], None, f"{facts.title} is no volume that a firmware reads"
+    is_there, program = drive.program(facts.number, attempt.path)
+    if not is_there:
         return [], None, f"{attempt.path} is not there"
-    program = read_program(data)
     if program is None:
         return [], None, f"{attempt.path} is no program"
     if program.architecture != architecture:
         return [], None, f"{attempt.path} is for {program.architecture}"
     if secure and not program.signed:
         return [], None, f"{attempt.path} is not signed, and only signed programs are started"
+    ok = None if attempt.unusual else True
     links = [
-        Link(step="entry", text=attempt.text, drive=drive.name, partition=facts.number),
+        Link(step="entry", text=attempt.text, ok=ok, drive=drive.name, partition=facts.number),
         Link(step="loader", text=f"Starts {attempt.path}", drive=drive.name, partition=facts.number),
     ]
     return links, follow(drives, attempt.place, attempt.path, program, architecture), ""
@@ -133,6 +159,16 @@ def _dead(attempt: Attempt, why: str) -> BootFinding:
     )
 
 
+def _gives_up(attempt: Attempt, reached: Reached) -> BootFinding:
+    why = next((link.text for link in reversed(reached.links) if link.ok is False), "it returns")
+    return BootFinding(
+        code="loader-gives-up",
+        severity="caution",
+        text=f"{attempt.text} is started and gives up: {why}.",
+        remedy="The firmware goes on with the next one; mend it, or put the right one first.",
+    )
+
+
 def _answer(
     mode: str,
     chain: list[Link],
@@ -142,10 +178,13 @@ def _answer(
     others: tuple[Other, ...],
 ) -> Forecast:
     findings += _crossings(chain)
+    broke = reached.broke or next((link.step for link in reversed(chain) if link.ok is False), "")
+    starts = None if not broke and any(link.ok is None for link in chain) else not (broke or reached.returned)
     return Forecast(
-        starts=not reached.broke,
+        starts=starts,
         chain=tuple(chain),
-        breaks_at=reached.broke or None,
+        breaks_at=broke or ("loader" if reached.returned else None),
+        certainty="guessed" if starts is None or reached.stands_in else "read",
         mode=mode,
         findings=tuple(dict.fromkeys(findings)),
         others=others,

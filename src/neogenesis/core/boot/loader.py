@@ -2,27 +2,45 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from neogenesis.core.boot.answer import BootFinding, Link
 from neogenesis.core.boot.drives import BootDrive, Place
-from neogenesis.core.boot.grub import MISSING, THERE, GrubRun, root_link
-from neogenesis.core.boot.program import Program, read_program
+from neogenesis.core.boot.entry_files import EntryFile, default_of, entries_of
+from neogenesis.core.boot.grub import MISSING, THERE, GrubRun
+from neogenesis.core.boot.program import Program
+from neogenesis.core.boot.root import system_of
 from neogenesis.core.boot.store import STORES, read_store, referred
 
 _NT_LOADER = "microsoft/boot/bootmgfw.efi"
 _DEEPEST = 4
+_BESIDE = {"x86_64": "grubx64.efi", "x86": "grubia32.efi", "arm64": "grubaa64.efi"}
+_FALLBACKS = {"x86_64": "fbx64.efi", "x86": "fbia32.efi", "arm64": "fbaa64.efi"}
+_LARGEST_LIST = 1 << 16
 
 
 @dataclass
 class Reached:
-    """`broke` is the step at which it does not go on; `used` are volumes that it reads."""
+    """`broke` is the step at which it does not go on; `used` are volumes that it reads.
+
+    `returned` tells that the program gives up and the firmware goes on with what comes next; `stands_in` that what it
+    shows is taken for a system.
+    """
 
     links: list[Link] = field(default_factory=list)
     broke: str = ""
     used: list[Place] = field(default_factory=list)
     findings: list[BootFinding] = field(default_factory=list)
+    returned: bool = False
+    stands_in: bool = False
+
+    @property
+    def starts(self) -> bool | None:
+        if self.broke or self.returned:
+            return False
+        return None if any(link.ok is None for link in self.links) else True
 
 
 def follow(
@@ -36,7 +54,7 @@ def follow(
     if ".linux" in program.sections:
         return _follow_unified(drives, home, program)
     if program.is_grub:
-        return _follow_grub(drives, home, program, architecture, depth)
+        return _follow_grub(drives, home, path, program, architecture, depth)
     if "systemd-boot" in program.names:
         return _follow_entries(drives, home, architecture, depth)
     drive, facts = home
@@ -45,31 +63,40 @@ def follow(
         return follow_store(drives, home)
     if "shim" in program.names:
         return _follow_shim(drives, home, path, architecture, depth)
-    return Reached()
+    if {"sd-stub", "systemd-stub"} & program.names:
+        text = "The program carries no kernel, and gives up"
+        return Reached(links=[_at(home, "kernel", text, False)], returned=True)
+    return Reached(links=[_at(home, "system", "What this program starts cannot be told from here", None)])
 
 
-def _follow_grub(drives: Sequence[BootDrive], home: Place, program: Program, architecture: str, depth: int) -> Reached:
-    run = GrubRun(drives, home)
-    run.variables["cmdpath"] = f"({run.variables['root']})"
-    run.variables["prefix"] = program.prefix
-    if program.config:
-        run.run(program.config)
-    if program.memory_config and not _is_over(run):
-        run.run(program.memory_config)
-    elif not _is_over(run) and program.prefix and not program.prefix.startswith("(memdisk)"):
-        prefix = run.variables.get("prefix", program.prefix)
-        if not prefix.startswith("("):
-            prefix = f"({run._device(home)}){prefix}"  # the prefix is on the volume that it was started from
-        run._configfile(f"{prefix}/grub.cfg", 0)
-    reached = Reached(run.links, run.broke, run.used, [_doubt(text) for text in run.doubtful])
+def _at(place: Place, step: str, text: str, ok: bool | None = True) -> Link:
+    drive, facts = place
+    return Link(step=step, text=text, ok=ok, drive=drive.name, partition=facts.number)
+
+
+def _follow_grub(
+    drives: Sequence[BootDrive], home: Place, path: str, program: Program, architecture: str, depth: int
+) -> Reached:
+    run = GrubRun(drives, home, architecture, entry_files="blscfg" in program.names)
+    return reached_by(run, program, drives, architecture, depth, path.replace("\\", "/").rpartition("/")[0])
+
+
+def reached_by(
+    run: GrubRun, program: Program, drives: Sequence[BootDrive], architecture: str, depth: int = 0, folder: str = ""
+) -> Reached:
+    """What a loader of that family comes to, by the scripts that are built in and those on the drives."""
+    if program.memory_config:
+        inside = program.prefix.removeprefix("(memdisk)").strip("/") if program.prefix.startswith("(memdisk)") else ""
+        run.memory_files = {f"{inside or 'boot/grub'}/grub.cfg": program.memory_config}
+    run.start(program.config, program.prefix, folder)
+    doubts = [_doubt(text) for text in run.doubtful]
+    reached = Reached(run.links, run.broke, run.used, [*doubts, *run.findings], run.returned, run.shows)
     if run.chained is not None and not reached.broke:
-        _chain(drives, run.chained, architecture, depth, reached)
+        if run.platform != "efi":
+            reached.links.append(Link(step="loader", text="What this program starts cannot be told from here", ok=None))
+        else:
+            _chain(drives, run.chained, architecture, depth, reached)
     return reached
-
-
-def _is_over(run: GrubRun) -> bool:
-    reached = any(link.step == "system" and link.ok for link in run.links)
-    return bool(run.broke or run.booted or run.ended or run.chained or reached)
 
 
 def _doubt(text: str) -> BootFinding:
@@ -81,11 +108,10 @@ def _chain(
 ) -> None:
     """One loader starts another one."""
     (drive, facts), path = found
-    data = drive.read(facts.number, path)
-    program = read_program(data) if data is not None else None
+    _, program = drive.program(facts.number, path)
     ok = program is not None and program.architecture == architecture
     text = f"Starts {path}" if ok else f"{path} is no program for this machine"
-    reached.links.append(Link(step="loader", text=text, ok=ok, drive=drive.name, partition=facts.number))
+    reached.links.append(_at(found[0], "loader", text, ok))
     if program is None or not ok:
         reached.broke = "loader"
         return
@@ -93,16 +119,37 @@ def _chain(
     reached.links += more.links
     reached.used += [(drive, facts), *more.used]
     reached.findings += more.findings
-    reached.broke = more.broke
+    reached.broke, reached.returned = more.broke, more.returned
 
 
 def _follow_shim(drives: Sequence[BootDrive], home: Place, path: str, architecture: str, depth: int) -> Reached:
-    """It starts the loader beside it."""
+    """It starts the loader beside it; on the fallback path first the one that a list names."""
     reached = Reached()
+    drive, facts = home
     folder = path.replace("\\", "/").rpartition("/")[0]
-    names = {"x86_64": "grubx64.efi", "x86": "grubia32.efi", "arm64": "grubaa64.efi"}
-    _chain(drives, (home, f"{folder}/{names.get(architecture, 'grubx64.efi')}"), architecture, depth, reached)
+    lister = drive.find(facts.number, f"{folder}/{_FALLBACKS.get(architecture, 'fbx64.efi')}")
+    if folder.strip("/").casefold() == "efi/boot" and lister is not None:
+        listed = _listed(home)
+        if listed:
+            _chain(drives, (home, listed), architecture, depth, reached)
+            return reached
+    beside = f"{folder}/{_BESIDE.get(architecture, 'grubx64.efi')}"
+    _chain(drives, (home, beside), architecture, depth, reached)
     return reached
+
+
+def _listed(home: Place) -> str:
+    """The first program that a list of a system's folder names; empty without one."""
+    drive, facts = home
+    for folder in drive.names(facts.number, "EFI"):
+        for name in drive.names(facts.number, f"EFI/{folder}"):
+            if re.fullmatch(r"boot\w*\.csv", name.casefold()) is None:
+                continue
+            data = drive.read(facts.number, f"EFI/{folder}/{name}", _LARGEST_LIST) or b""
+            first = data.decode("utf-16", "replace").split(",")[0].strip("\ufeff \r\n\0")
+            if first:
+                return f"/EFI/{folder}/{first}"
+    return ""
 
 
 def follow_store(drives: Sequence[BootDrive], home: Place) -> Reached:
@@ -147,57 +194,62 @@ def follow_store(drives: Sequence[BootDrive], home: Place) -> Reached:
 
 
 def _follow_entries(drives: Sequence[BootDrive], home: Place, architecture: str, depth: int) -> Reached:
-    """A loader with one file for each entry. Source: Boot Loader Specification, types 1 and 2."""
+    """A loader with one file for each entry."""
     drive, facts = home
-    reached = Reached()
     settings = (drive.read(facts.number, "loader/loader.conf", 1 << 16) or b"").decode("utf-8", "replace")
-    default = next(
-        (line.split(None, 1)[1].strip() for line in settings.splitlines() if line.startswith("default ")), ""
-    )
-    names = [n for n in drive.names(facts.number, "loader/entries") if n.endswith(".conf")]
-    unified = [n for n in drive.names(facts.number, "EFI/Linux") if n.casefold().endswith(".efi")]
-    wanted = default.removesuffix(".conf").rstrip("*")
-    chosen = next((n for n in sorted(names, reverse=True) if wanted and n.startswith(wanted)), None)
-    chosen = chosen or (sorted(names, reverse=True)[0] if names else None)
-    if chosen is None and unified:
-        _chain(drives, (home, f"EFI/Linux/{unified[-1]}"), architecture, depth, reached)
+    fields = [line.split(None, 1) for line in settings.splitlines() if not line.lstrip().startswith("#")]
+    default = next((f[1].strip() for f in reversed(fields) if len(f) == 2 and f[0] == "default"), "")
+    chosen = default_of(entries_of(home, architecture), default)
+    if chosen is not None:
+        return _start_entry(drives, chosen, architecture, depth)
+    if drive.find(facts.number, f"EFI/{_NT_LOADER}") is not None:  # found by itself, and the only thing in the menu
+        reached = Reached()
+        _chain(drives, (home, f"/EFI/{_NT_LOADER}"), architecture, depth, reached)
         return reached
-    if chosen is None:
-        reached.links.append(
-            Link(step="menu", text="There is no entry", ok=False, drive=drive.name, partition=facts.number)
-        )
-        reached.broke = "menu"
+    return Reached(links=[_at(home, "menu", "There is no entry whose files are there", False)], returned=True)
+
+
+def _start_entry(drives: Sequence[BootDrive], one: EntryFile, architecture: str, depth: int) -> Reached:
+    place = one.place
+    reached = Reached(links=[_at(place, "menu", f"Entry {one.name}")])
+    if one.program:
+        _chain(drives, (place, f"/{one.program}"), architecture, depth, reached)
         return reached
-    text = (drive.read(facts.number, f"loader/entries/{chosen}", 1 << 16) or b"").decode("utf-8", "replace")
-    fields = [line.split(None, 1) for line in text.splitlines() if line.strip() and not line.startswith("#")]
-    reached.links.append(Link(step="menu", text=f"Entry {chosen}", drive=drive.name, partition=facts.number))
-    options = " ".join(f[1] for f in fields if f[0] == "options" and len(f) > 1)
-    for key, step in (("linux", "kernel"), ("initrd", "initrd"), ("efi", "loader")):
-        for f in fields:
-            if f[0] == key and len(f) > 1:
-                there = drive.find(facts.number, f[1].strip()) is not None
-                said = (THERE if there else MISSING)[step].format(f[1].strip())
-                reached.links.append(Link(step=step, text=said, ok=there, drive=drive.name, partition=facts.number))
-                if not there:
-                    reached.broke = step
-                    return reached
-    _root(drives, home, options, reached)
+    drive, facts = place
+    reached.used.append(place)
+    if one.first("efi") and not one.first("linux"):
+        _chain(drives, (place, one.first("efi")), architecture, depth, reached)
+        reached.returned = reached.broke == "loader"  # the loader says so, and gives up
+        return reached
+    kernel = one.first("linux")
+    _, program = drive.program(facts.number, kernel)
+    able = program is not None and program.architecture == architecture
+    text = THERE["kernel"].format(kernel) if able else f"{kernel} is no kernel for this machine"
+    reached.links.append(_at(place, "kernel", text, able))
+    if not able:
+        reached.broke, reached.returned = "kernel", True
+        return reached
+    for name in one.all("initrd"):
+        there = drive.find(facts.number, name) is not None
+        reached.links.append(_at(place, "initrd", (THERE if there else MISSING)["initrd"].format(name), there))
+        if not there:
+            reached.broke, reached.returned = "initrd", True
+            return reached
+    _root(drives, place, " ".join(one.all("options")), bool(one.all("initrd")), reached)
     return reached
 
 
 def _follow_unified(drives: Sequence[BootDrive], home: Place, program: Program) -> Reached:
     """Kernel, ramdisk and command line in one program."""
-    drive, facts = home
-    reached = Reached(
-        links=[Link(step="kernel", text="Kernel inside the program", drive=drive.name, partition=facts.number)]
-    )
-    _root(drives, home, program.command_line, reached)
+    reached = Reached(links=[_at(home, "kernel", "Kernel inside the program")])
+    _root(drives, home, program.command_line, ".initrd" in program.sections, reached)
     return reached
 
 
-def _root(drives: Sequence[BootDrive], home: Place, options: str, reached: Reached) -> None:
-    wanted = next((word[5:] for word in options.split() if word.startswith("root=")), "")
-    if wanted:
-        link = root_link(drives, wanted, home)
-        reached.links.append(link)
-        reached.broke = "" if link.ok else "system"
+def _root(drives: Sequence[BootDrive], home: Place, options: str, has_ramdisk: bool, reached: Reached) -> None:
+    if "root=" not in options:
+        return
+    links, findings = system_of(drives, options, home, has_ramdisk)
+    reached.links += links
+    reached.findings += findings
+    reached.broke = next((link.step for link in links if link.ok is False), "")

@@ -154,9 +154,9 @@ def renamed(named: bytes, drive: BootDrive, facts: PartitionFacts) -> bytes:
 def _mark(drive: BootDrive, unique_id: str, start_bytes: int) -> tuple[bytes, ...]:
     if drive.survey.table.kind == "gpt":
         with suppress(ValueError):
-            return (guid_bytes(unique_id),)
+            return (guid_bytes(unique_id),) if any(guid_bytes(unique_id)) else ()
         return ()
     with suppress(ValueError):
         disk = int(drive.survey.table.disk_id, 16).to_bytes(4, "little")
-        return (start_bytes.to_bytes(8, "little"), disk)
+        return (start_bytes.to_bytes(8, "little"), disk) if any(disk) else ()  # zeros are no identity
     return ()

@@ -21,13 +21,17 @@ _OWN = ("fv(", "fvfile(", "venhw(", "memorymapped(")
 
 @dataclass(frozen=True, slots=True)
 class Attempt:
-    """One thing that the firmware tries. `place` is None where nothing of it is there; `why` says so."""
+    """One thing that the firmware tries. `place` is None where nothing of it is there; `why` says so.
+
+    `unusual` is for what only some firmware tries.
+    """
 
     entry: str
     text: str
     place: Place | None
     path: str
     why: str = ""
+    unusual: bool = False
 
 
 def attempts(drives: Sequence[BootDrive], machine: Machine | None, architecture: str) -> Iterator[Attempt]:
@@ -125,3 +129,7 @@ def _fallbacks(drive: BootDrive, architecture: str, number: str, text: str) -> I
         yield Attempt(number, text, None, "", "it has no start-up partition")
     for facts in startups:
         yield Attempt(number, text, (drive, facts), f"\\EFI\\BOOT\\{name}")
+    known = {p.number for p in startups}
+    for facts in drive.survey.partitions:
+        if facts.volume.kind == "vfat" and facts.number not in known:
+            yield Attempt(number, text, (drive, facts), f"\\EFI\\BOOT\\{name}", unusual=True)
