@@ -24,30 +24,42 @@ _entries = click.option(
 )
 
 
+_MARKS = {True: " ", None: "?", False: "!"}
+_SAYS = {True: "starts", None: "cannot be told", False: "does not start"}
+
+
+def answer_text(starts: bool | None, breaks_at: str | None) -> str:
+    """A forecast in one sentence."""
+    if starts is None:
+        return "It cannot be told from the drives: try it (trial-boot), or look at the machine."
+    return "It starts." if starts else f"It does not start: it breaks at {breaks_at}."
+
+
 @click.command()
 @click.argument("drives", metavar="DRIVE...", nargs=-1)
 @_machine
 @_entries
+@click.option("--legacy", is_flag=True, help="With a legacy firmware instead of UEFI.")
 @_json
-def forecast(drives: tuple[str, ...], machine: Path | None, entries: Path | None, as_json: bool) -> None:
+def forecast(drives: tuple[str, ...], machine: Path | None, entries: Path | None, legacy: bool, as_json: bool) -> None:
     """Say what a machine with these drives, in the order of its slots, would start.
 
     Example: neogenesis forecast /dev/sdc /dev/sdb --machine ferry.machine.json
     """
     from neogenesis.bench.inside.booting import forecast_drives
 
-    found = forecast_drives(drives, machine, entries)
+    found = forecast_drives(drives, machine, entries, legacy)
     if as_json:
         click.echo(to_json(found).decode(), nl=False)
         return
     for link in found.chain:
         where = f"  {link.drive}" + (f", partition {link.partition}" if link.partition else "") if link.drive else ""
-        click.echo(f"{' ' if link.ok else '!'} {link.step:<17} {link.text}{where}")
-    click.echo("It starts." if found.starts else f"It does not start: it breaks at {found.breaks_at}.")
+        click.echo(f"{_MARKS[link.ok]} {link.step:<17} {link.text}{where}")
+    click.echo(answer_text(found.starts, found.breaks_at))
     for finding in found.findings:
         click.echo(f"{finding.severity}: {finding.text} {finding.remedy}")
     for other in found.others:
-        click.echo(f"else, {other.when}: {'starts' if other.starts else 'does not start'}")
+        click.echo(f"else, {other.when}: {_SAYS[other.starts]}")
 
 
 @click.command("trial-boot")
@@ -90,6 +102,8 @@ def trial_boot(
     found = run_trial(Trial(names, known, wants_legacy, expect, seconds, screenshot, hardware))
     if screenshot is not None and screenshot.exists():
         save_bytes(screenshot, marked_picture(screenshot.read_bytes()))
+    elif screenshot is not None:
+        click.echo("No picture could be taken: the emulated machine had ended by then.", err=True)
     if as_json:
         click.echo(to_json(found).decode(), nl=False)
     else:
@@ -115,20 +129,32 @@ def remedies(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> No
     from neogenesis.bench.works.mending import remedies_of
 
     found = remedies_of(drives, machine)
+    starts: bool | None = True
+    if not found.remedies and not as_json:
+        from neogenesis.bench.inside.booting import forecast_drives
+
+        starts = forecast_drives(drives, machine).starts
     if as_json:
         click.echo(to_json(found).decode(), nl=False)
         return
     for row in found.remedies:
         total = sum(end - start for start, end in row.writes)
-        click.echo(f"{row.code:<18} {row.drive}  risk {row.risk}, {total} bytes in {len(row.writes)} places")
-        click.echo(f"    {row.text}")
+        size = f"{total} bytes in {len(row.writes)} places" if row.writes else "cannot be done"
+        click.echo(f"{row.code:<18} {row.drive}  risk {row.risk}, {size}")
+        click.echo(f"    {row.cannot or row.text}")
+        if row.after is not None:
+            click.echo(f"    After it: {answer_text(row.after.starts, row.after.breaks_at)}")
+            click.echo(f"    --changes {row.changes}")
+        for entry in row.entries_lost:
+            click.echo(f"    {entry} will find nothing any more: make it anew in the machine's firmware.")
     if not found.remedies:
-        click.echo("There is nothing to mend.")
+        all_the_same = "" if starts else " from here; look at the forecast, and at the machine"
+        click.echo(f"There is nothing to mend{all_the_same}.")
 
 
 @click.command()
 @click.argument("code", metavar="CODE")
-@click.argument("drive", metavar="DRIVE")
+@click.argument("drives", metavar="DRIVE...", nargs=-1, required=True)
 @writes_to_drives
 @click.option("--record", metavar="FILE", type=click.Path(path_type=Path), help="Where what stood there is kept.")
 @click.option("--changes", metavar="DIGEST", default="", help="Only if exactly this would change, as remedies says.")
@@ -139,7 +165,7 @@ def remedies(drives: tuple[str, ...], machine: Path | None, as_json: bool) -> No
 def remedy(
     answer: Answer,
     code: str,
-    drive: str,
+    drives: tuple[str, ...],
     tails: tuple[str, ...],
     confirmed: tuple[Path, ...],
     check: bool,
@@ -152,12 +178,17 @@ def remedy(
 ) -> None:
     """Mend one thing on a drive; what stood there before is recorded first.
 
+    Name all drives of the machine in the order of their slots, as for `remedies`: the one that is confirmed is mended,
+    the others decide what a reference means.
+
     Example: neogenesis remedy fallback-loader /dev/sdc --confirm 41F2
     """
-    from neogenesis.bench.works.mending import apply_remedy, default_record
+    from neogenesis.bench.works.mending import apply_remedy, default_record, mended_of
 
+    drive = mended_of(drives, tails[0] if tails else None)
     consent = agreed([drive], tails, confirmed, check, bench)[0]
-    made = apply_remedy(code, drive, consent, record, machine, changes, event_places(events, as_json, (drive,), bench))
+    places = event_places(events, as_json, drives, bench)
+    made = apply_remedy(code, drive, consent, record, machine, changes, places, beside=drives)
     total, place = sum(len(c.before) // 2 for c in made.changes), record or default_record(drive, code)
     text = f"Done: {total} bytes in {len(made.changes)} places."
     answer.end(text=text, target=drive, copied_bytes=total, verified_bytes=total, verified="full", records=(place,))

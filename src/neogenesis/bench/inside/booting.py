@@ -6,6 +6,8 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from neogenesis.bench.drives import open_source, same_bytes
 from neogenesis.bench.emulator.variables import entries_in
 from neogenesis.bench.processes.reader import open_tree
@@ -73,9 +75,14 @@ def boot_drives(placed: Sequence[tuple[str, str]]) -> Iterator[list[BootDrive]]:
         yield found
 
 
-def forecast_drives(names: Sequence[str], machine_path: Path | None, entries: Path | None = None) -> Forecast:
-    """What would start; raises NeogenesisError."""
+def forecast_drives(
+    names: Sequence[str], machine_path: Path | None, entries: Path | None = None, legacy: bool = False
+) -> Forecast:
+    """What would start, with a legacy firmware where that is asked; raises NeogenesisError."""
     machine = read_boot_machine(machine_path, entries)
+    if legacy:
+        usual = Machine(schema=Machine.SCHEMA, make="", model="")
+        machine = replace(machine or usual, firmware="legacy")
     placed = in_slots(names, machine, machine_path.parent if machine_path is not None else None)
     with boot_drives(placed) as drives:
         return forecast(drives, machine)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import subprocess
-import tempfile
 import time
 import uuid
 from collections.abc import Callable, Iterator, Sequence
@@ -11,34 +10,48 @@ from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 import msgspec
 from blake3 import blake3
+from msgspec.structs import replace
 
 from neogenesis.bench.drives import confirm_tail, insertion_of, known_files, open_sealed
 from neogenesis.bench.inside.booting import boot_drives, in_slots, read_boot_machine
 from neogenesis.bench.processes.exposed import exposed
 from neogenesis.bench.processes.reader import open_tree
+from neogenesis.bench.processes.scratch import scratch
 from neogenesis.bench.processes.telling import EventsTo
 from neogenesis.bench.processes.utilities import find_tool
 from neogenesis.bench.processes.work import Running, run_work
 from neogenesis.bench.register import Asked, Consent, allow_output, claimed, open_register
 from neogenesis.bench.works.planning import load_plan
 from neogenesis.core.boot import BootDrive, Forecast, forecast
+from neogenesis.core.boot.forecast import entries_lost
 from neogenesis.core.boot.planned import planned_drive
-from neogenesis.core.boot.remedies import Remedies, Remedy, RemedyRow, checked_code, remedies_for, remedy_for
+from neogenesis.core.boot.remedies import (
+    BESIDE_THE_CHAIN,
+    After,
+    Remedies,
+    Remedy,
+    RemedyRow,
+    checked_code,
+    helps,
+    is_worse,
+    remedies_for,
+    remedy_for,
+)
 from neogenesis.core.drive import Drive, Identity, Sighting, refuse_wrong_tail
-from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, Refused, ToolFailed
+from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError, Refused, ToolFailed
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import Record, load, save
 from neogenesis.core.store import OverlayStore, ReadableStore, WritableStore
 from neogenesis.core.survey import Survey, survey_drive
 from neogenesis.core.work import work_hash
 
-_PIECE = 512
+_PIECE, _WINDOW = 512, 4 << 20
 _MOST_BYTES = 256 << 20
-_DAY_S = 86400
+_DAY_S, _MOST_RECORDS = 86400, 500
 #: What may be done to an old drive that stays in the machine: it gets an identity of its own.
 _OF_OLD = ("restamp-table", "restamp-volume")
 
@@ -52,7 +65,10 @@ class Change(Record, frozen=True, kw_only=True):
 
 
 class UndoRecord(Record, frozen=True, kw_only=True):
-    """What stood there before, with the digests of both: BLAKE3 over the pieces in their order."""
+    """What stood there before, with the digests of both: BLAKE3 over the pieces in their order.
+
+    `state` is `begun` until all is written and read back; then it is `finished`, or `undone` again.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.undo/1"
 
@@ -63,6 +79,7 @@ class UndoRecord(Record, frozen=True, kw_only=True):
     changes: tuple[Change, ...]
     before_digest: str
     after_digest: str
+    state: Literal["begun", "finished", "undone"] = "finished"
 
 
 class VolumeTools:
@@ -75,28 +92,26 @@ class VolumeTools:
         self._new_id = new_id
 
     def copy_file(self, volume: WritableStore, source: str, target: str) -> None:
-        with exposed(volume) as path, tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
-            held = Path(folder) / "file"
+        with exposed(volume) as path, scratch("mend") as folder:
+            held = folder / "file"
             _run(["mcopy", "-i", str(path), f"::{source}", str(held)])
             _put(path, held, target)
 
     def put_file(self, volume: WritableStore, data: bytes, target: str) -> None:
-        with exposed(volume) as path, tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
-            held = Path(folder) / "file"
+        with exposed(volume) as path, scratch("mend") as folder:
+            held = folder / "file"
             held.write_bytes(data)
             _put(path, held, target)
 
-    def make_fat(self, volume: WritableStore, label: str) -> None:
+    def make_fat(self, volume: WritableStore, label: str, identity: str) -> None:
         with exposed(volume) as path:
-            number = self._new_id()[:8]
+            number = identity.replace("-", "") or self._new_id()[:8]
             _run(["mkfs.fat", "--invariant", "-i", number, "-S", str(volume.sector_size), "-n", label, str(path)])
 
-    def clear_check_flag(self, volume: WritableStore) -> None:
-        with exposed(volume) as path:
-            _run(["ntfsfix", "--clear-dirty", str(path)])
-
     def new_identity(self, volume: WritableStore, uuid: str) -> None:
+        """The utility wants a volume that was checked since its last use; of a sound one that changes dates."""
         with exposed(volume) as path:
+            _run(["e2fsck", "-f", "-p", str(path)], (0, 1))
             _run(["tune2fs", "-f", "-U", uuid, str(path)])
 
 
@@ -126,6 +141,7 @@ def _run(arguments: list[str], allowed: tuple[int, ...] = (0,)) -> int:
             "PATH": "/usr/bin:/bin:/usr/sbin:/sbin",
             "SOURCE_DATE_EPOCH": midnight,
             "E2FSPROGS_FAKE_TIME": midnight,
+            "E2FSCK_TIME": midnight,
         },
     )
     if done.returncode not in allowed:
@@ -135,52 +151,83 @@ def _run(arguments: list[str], allowed: tuple[int, ...] = (0,)) -> int:
 
 
 @contextmanager
-def _worked_out(remedy: Remedy) -> Iterator[list[tuple[int, bytes, bytes]]]:
-    """What the remedy changes, as (place, before, after) in whole pieces, found on an overlay."""
+def _worked_out(remedy: Remedy) -> Iterator[tuple[list[tuple[int, bytes, bytes]], OverlayStore]]:
+    """What the remedy changes, as (place, before, after) in whole pieces, with the overlay on which it was found."""
     base = remedy.drive.store
-    with tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
-        overlay = OverlayStore(base, Path(folder) / "overlay", base.size_bytes)
+    with scratch("mend") as folder:
+        overlay = OverlayStore(base, folder / "overlay", base.size_bytes)
         try:
             remedy.do(overlay, VolumeTools(ids_of(remedy.drive)))
-            yield list(_differences(base, overlay))
+            yield list(_differences(base, overlay)), overlay
         finally:
             overlay.close()
 
 
 def _differences(base: ReadableStore, overlay: OverlayStore) -> Iterator[tuple[int, bytes, bytes]]:
-    """Neighbouring pieces are joined."""
-    held: tuple[int, bytes, bytes] | None = None
+    """Whole pieces that differ; neighbouring ones are joined."""
+    held: tuple[int, bytearray, bytearray] | None = None
     total = 0
     for start, end in overlay.changed:
-        before, after = base.read(start, end - start), overlay.read(start, end - start)
-        for at in range(0, end - start, _PIECE):
-            old, new = before[at : at + _PIECE], after[at : at + _PIECE]
-            if old == new:
-                continue
-            total += len(new)
-            if total > _MOST_BYTES:
-                raise Refused("remedy", "The remedy would change too much; nothing was written.", "Copy anew instead.")
-            if held is not None and held[0] + len(held[1]) == start + at:
-                held = (held[0], held[1] + old, held[2] + new)
-            else:
-                if held is not None:
-                    yield held
-                held = (start + at, old, new)
+        for place in range(start, end, _WINDOW):
+            before = base.read(place, min(_WINDOW, end - place))
+            after = overlay.read(place, len(before))
+            for at in range(0, len(before), _PIECE):
+                old, new = before[at : at + _PIECE], after[at : at + _PIECE]
+                if old == new:
+                    continue
+                total += len(new)
+                if total > _MOST_BYTES:
+                    text = "The remedy would change too much; nothing was written."
+                    raise Refused("remedy", text, "Copy anew instead.")
+                if held is None or held[0] + len(held[1]) != place + at:
+                    if held is not None:
+                        yield held[0], bytes(held[1]), bytes(held[2])
+                    held = (place + at, bytearray(), bytearray())
+                held[1].extend(old)
+                held[2].extend(new)
     if held is not None:
-        yield held
+        yield held[0], bytes(held[1]), bytes(held[2])
 
 
 def remedies_of(names: Sequence[str], machine_path: Path | None) -> Remedies:
     """What could be mended, each with every byte that it would change. Raises NeogenesisError."""
     machine = read_boot_machine(machine_path)
     placed = in_slots(names, machine, machine_path.parent if machine_path is not None else None)
-    rows = []
     with boot_drives(placed) as drives:
-        for remedy in remedies_for(drives, machine, ids_of):
-            with _worked_out(remedy) as changes:
-                if changes:
-                    rows.append(_row(remedy, changes))
-    return Remedies(remedies=tuple(rows))
+        before = forecast(drives, machine)
+        rows = [
+            one.row for remedy in remedies_for(drives, machine, ids_of) if (one := _judged(drives, remedy, machine))
+        ]
+        return Remedies(remedies=tuple(r for r in rows if _is_offered(r, before)))
+
+
+@dataclass(frozen=True, slots=True)
+class _Judged:
+    """One remedy with what would start after it; None where it cannot be done."""
+
+    row: RemedyRow
+    after: Forecast | None = None
+
+
+def _judged(drives: Sequence[BootDrive], remedy: Remedy, machine: Machine | None) -> _Judged | None:
+    """What it would change and bring; one that fails says why, and hides no other. None where it changes nothing."""
+    try:
+        with _worked_out(remedy) as (changes, overlay):
+            after, lost = _with_mended(drives, remedy.drive, overlay, machine) if changes else (None, ())
+    except NeogenesisError as error:
+        return _Judged(replace(_row(remedy, ()), undo=False, cannot=error.text))
+    if not changes or after is None:
+        return None
+    told = After(starts=after.starts, breaks_at=after.breaks_at)
+    return _Judged(replace(_row(remedy, changes), after=told, entries_lost=lost), after)
+
+
+def _is_offered(row: RemedyRow, before: Forecast) -> bool:
+    """What cannot be done is said where it would be needed."""
+    if row.after is None:
+        return before.starts is not True or row.code in BESIDE_THE_CHAIN
+    after = replace(before, starts=row.after.starts, breaks_at=row.after.breaks_at)
+    return helps(row.code, before, after)
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,14 +245,12 @@ def look_at_start(names: Sequence[str], machine: Machine | None) -> BootLook:
     with boot_drives([(name, "") for name in names]) as drives:
         found = forecast(drives, machine)
         for remedy in remedies_for(drives, machine, ids_of):
-            with tempfile.TemporaryDirectory(prefix="neogenesis-mend-") as folder:
-                base = remedy.drive.store
-                with closing(OverlayStore(base, Path(folder) / "overlay", base.size_bytes)) as overlay:
-                    remedy.do(overlay, VolumeTools(ids_of(remedy.drive)))
-                    changes = list(_differences(base, overlay))
-                    mended[f"{remedy.code} {remedy.drive.name}"] = _with_mended(drives, remedy.drive, overlay, machine)
-            if changes:
-                rows.append(_row(remedy, changes))
+            one = _judged(drives, remedy, machine)
+            if one is None or not _is_offered(one.row, found):
+                continue
+            rows.append(one.row)
+            if one.after is not None:
+                mended[f"{remedy.code} {remedy.drive.name}"] = one.after
     return BootLook(found, tuple(rows), mended)
 
 
@@ -223,11 +268,13 @@ def look_at_plan(plan_path: Path, machine: Machine | None) -> BootLook:
 
 def _with_mended(
     drives: Sequence[BootDrive], mended: BootDrive, overlay: OverlayStore, machine: Machine | None
-) -> Forecast:
+) -> tuple[Forecast, tuple[str, ...]]:
+    """What would start then, and the machine's own entries that would find nothing any more."""
     survey = survey_drive(overlay, mended.survey.drive, open_tree).survey
     again = BootDrive(mended.name, survey, overlay, open_tree, slot=mended.slot)
+    others = [again if d is mended else d for d in drives]
     try:
-        return forecast([again if d is mended else d for d in drives], machine)
+        return forecast(others, machine), entries_lost(drives, others, machine)
     finally:
         again.close()
 
@@ -273,32 +320,42 @@ def apply_remedy(
     machine_path: Path | None = None,
     changes: str = "",
     events: Sequence[EventsTo] = (),
+    beside: Sequence[str] = (),
 ) -> UndoRecord:
     """Do one remedy: recorded first, written, read back. Raises NeogenesisError; a refusal has written nothing.
 
-    `changes` is the digest of what was shown; anything else is refused. A stop is heard before the first byte.
+    `changes` is the digest of what was shown; anything else is refused. `beside` are all drives of the machine in the
+    order of their slots, where it has others: what is there decides what a reference can mean. A stop is heard before
+    the first byte; a record that was begun and not finished is finished.
     """
     known, machine = checked_code(code), read_boot_machine(machine_path)
     place = record or default_record(name, code)
-    if place.exists():
+    names = list(beside) if name in beside else [name, *beside]
+    unfinished = _unfinished(place, name)
+    if place.exists() and unfinished is None:
         raise BadArgument(f"“{place}” is there already; nothing was written.", "Name another record.")
-    allow_output(place, "undo", (name,), consent.bench)
+    allow_output(place, "undo", tuple(names), consent.bench, force=unfinished is not None)
     if consent.tail is not None:
         with closing(open_sealed(name, grip="look")) as looked:
             refuse_wrong_tail(consent.tail, confirm_tail(looked.drive))
+    if unfinished is not None:
+        return _finish(unfinished, known, name, place, consent, events)
 
     def body(running: Running) -> UndoRecord:
-        with boot_drives([(name, "")]) as drives:
-            remedy = remedy_for(known, drives[0], drives, machine, ids_of(drives[0]))
+        with boot_drives([(n, "") for n in names]) as drives:
+            mine = next(d for d in drives if d.name == name)
+            remedy = remedy_for(known, mine, drives, machine, ids_of(mine))
             if remedy is None:
                 raise Refused(
                     "nothing-to-mend",
                     f"There is nothing to mend by {code}; nothing was written.",
                     "Look at the remedies.",
                 )
-            with _worked_out(remedy) as found:
-                rows = found
-            survey = drives[0].survey
+            with _worked_out(remedy) as (rows, overlay):
+                if rows and is_worse(forecast(drives, machine), _with_mended(drives, mine, overlay, machine)[0]):
+                    text = f"After {code} less would start than now; nothing was written."
+                    raise Refused("worse", text, "Look at the remedies.")
+            survey = mine.survey
         drive, digest = survey.drive, changes_digest(rows)
         if not rows:
             text = f"{code} would change nothing; nothing was written."
@@ -321,7 +378,98 @@ def apply_remedy(
             save(place, made)
             _write(store, [(at, new) for at, _, new in rows], _tells(running))
             store.settle()
+            made = replace(made, state="finished")
+            save(place, made)
         return made
+
+    return run_work("remedy", body, place, events, check_only=consent.check_only, run=_run_of(consent))
+
+
+def _unfinished(place: Path, name: str) -> UndoRecord | None:
+    """The record at `place` of a remedy of this drive that was cut off, to be finished.
+
+    Raises Refused where another record beside it is of this drive and not finished: what the drive holds is half of
+    that, and nothing is worked out from it. Raises BadRecord for a damaged one at `place`.
+    """
+    with closing(open_sealed(name, grip="look")) as looked:
+        drive, store = looked.drive, looked.store
+        beside = [p for p in sorted(place.parent.glob("*.undo"))[:_MOST_RECORDS] if p != place]
+        for other in [place, *beside] if place.exists() else beside:
+            try:
+                made = load(other, UndoRecord, "record of a remedy")
+                _check_record(made, other.name)
+            except NeogenesisError:
+                if other == place:
+                    raise
+                continue
+            if made.state != "begun" or made.size_bytes != drive.size_bytes or not _same_drive(made.drive, drive):
+                continue
+            held = _held(store, made)
+            if held == "other":  # another drive of that kind and size, or changed since
+                continue
+            if other == place:
+                return made
+            if held == "half":
+                text = f"An earlier {made.code} of this drive was cut off; nothing was written."
+                raise Refused("unfinished", text, f"Finish it with --record {other}, or put it back with undo.")
+    return None
+
+
+def _held(store: ReadableStore, made: UndoRecord) -> Literal["before", "after", "half", "other"]:
+    """What of a remedy the drive holds."""
+    pieces = _in_pieces([(c.start, bytes.fromhex(c.before), bytes.fromhex(c.after)) for c in made.changes])
+    found = [(store.read(at, len(new)), new, old) for at, (new, old) in pieces]
+    if any(there not in (new, old) for there, new, old in found):
+        return "other"
+    if all(there == old for there, _, old in found):
+        return "before"
+    return "after" if all(there == new for there, new, _ in found) else "half"
+
+
+def mended_of(names: Sequence[str], tail: str | None) -> str:
+    """Which of several drives is meant by the tail that was typed; the first without one. Raises Refused."""
+    if len(names) == 1 or tail is None:
+        return names[0]
+    found = []
+    for name in names:
+        with closing(open_sealed(name, grip="look")) as looked:
+            if confirm_tail(looked.drive).casefold() == tail.casefold():
+                found.append(name)
+    if len(found) == 1:
+        return found[0]
+    text = f"{len(found)} of the drives end in “{tail}”; nothing was written."
+    raise Refused("wrong-tail", text, "Name the drive that is meant first, alone or with a tail of its own.")
+
+
+def _same_drive(identity: Identity, drive: Drive) -> bool:
+    return not (identity.serial and drive.serial) or identity.serial == drive.serial
+
+
+def _finish(
+    made: UndoRecord, code: str, name: str, place: Path, consent: Consent, events: Sequence[EventsTo]
+) -> UndoRecord:
+    """Write the rest of what was announced when it was begun."""
+    if made.code != code:
+        text = f"“{place.name}” is the record of {made.code}, which was cut off; nothing was written."
+        raise Refused("unfinished", text, "Finish that one, or put it back with undo.")
+    rows = [(c.start, bytes.fromhex(c.before), bytes.fromhex(c.after)) for c in made.changes]
+
+    def body(running: Running) -> UndoRecord:
+        holds = (f"what {code} had begun to write: {sum(len(old) for _, old, _ in rows)} bytes",)
+        with closing(open_sealed(name, grip="look")) as looked:
+            sector = looked.drive.sector_size
+        work = remedy_work(code, changes_digest(rows))
+        asked = Asked("remedy", work, name, sector, holds, undoable=code in _OF_OLD, resuming=True)
+        with claimed(consent, asked) as claim:
+            store = claim.target.store
+            _refuse_unless(store, _in_pieces(rows))
+            running.frame.control.checkpoint()
+            claim.begin()
+            _write(store, [(at, new) for at, _, new in rows], _tells(running))
+            store.settle()
+            done = replace(made, state="finished")
+            save(place, done)
+        return done
 
     return run_work("remedy", body, place, events, check_only=consent.check_only, run=_run_of(consent))
 
@@ -351,7 +499,9 @@ def undo_remedy(record: Path, name: str, consent: Consent, events: Sequence[Even
             claim.begin()
             _write(store, [(at, old) for at, old, _ in changes], _tells(running))
             store.settle()
-        return made
+            undone = replace(made, state="undone")
+            save(record, undone)
+        return undone
 
     return run_work("undo", body, record, events, check_only=consent.check_only, run=_run_of(consent))
 
@@ -401,7 +551,7 @@ def _holds_all(store: WritableStore, pieces: Sequence[tuple[int, bytes]]) -> boo
     return all(medium.read(at, len(data)) == data for at, data in pieces)
 
 
-def _in_pieces(changes: Sequence[tuple[int, bytes, bytes]]) -> list[tuple[int, tuple[bytes, ...]]]:
+def _in_pieces(changes: Sequence[tuple[int, bytes, bytes]]) -> list[tuple[int, tuple[bytes, bytes]]]:
     """Each piece may hold what was written, or, where the remedy was cut off, what stood there before."""
     return [
         (at + n, (new[n : n + _PIECE], old[n : n + _PIECE]))
@@ -423,6 +573,7 @@ def _record_of(code: str, drive: Drive, changes: Sequence[tuple[int, bytes, byte
         changes=rows,
         before_digest=before.hexdigest(),
         after_digest=after.hexdigest(),
+        state="begun",
     )
 
 
@@ -443,7 +594,7 @@ def _check_record(made: UndoRecord, name: str) -> None:
         raise BadRecord(f"The record “{name}” is damaged; nothing was written.", "Restore a copy of it.") from error
 
 
-def _refuse_unless(store: WritableStore, wanted: Sequence[tuple[int, tuple[bytes, ...]]]) -> None:
+def _refuse_unless(store: WritableStore, wanted: Sequence[tuple[int, Sequence[bytes]]]) -> None:
     """Every place holds one of what it may hold, read past the page cache."""
     medium = store.uncached()
     for at, allowed in wanted:

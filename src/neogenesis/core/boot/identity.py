@@ -1,4 +1,4 @@
-"""New identities for tables and volumes, with every reference to the old ones that stands on the drive.
+"""New identities for tables and volumes; `Renaming` holds what references to them must follow.
 
 All of it is written into an overlay of the drive: what differs there afterwards is what a remedy writes.
 """
@@ -7,133 +7,87 @@ from __future__ import annotations
 
 import struct
 import zlib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection
 from contextlib import suppress
 
 from neogenesis.core.boot.drives import BootDrive
-from neogenesis.core.boot.store import STORES, partition_in, read_store
-from neogenesis.core.errors import Damaged
+from neogenesis.core.boot.references import Renaming
+from neogenesis.core.errors import Damaged, Refused
 from neogenesis.core.store import WritableRangeView, WritableStore
 from neogenesis.core.survey import PartitionFacts
 from neogenesis.core.table.gpt import SIGNATURE, guid_bytes
 
-Pairs = Sequence[tuple[bytes, bytes]]
-_LARGEST_TEXT, _LARGEST_PROGRAM, _LARGEST_STORE = 1 << 20, 64 << 20, 256 << 20
-_MENUS = ("grub/grub.cfg", "boot/grub/grub.cfg", "boot/grub2/grub.cfg", "etc/fstab", "loader/loader.conf")
-_DEEPEST = 3
-#: Where the NT family keeps which volume bears which drive letter.
-LETTERS = "Windows/System32/config/SYSTEM"
-
-
-def menus(drive: BootDrive, facts: PartitionFacts) -> Iterator[tuple[str, int]]:
-    """Files of a volume in which identities may stand as text, and as how much of it they are read."""
-    for path in _MENUS:
-        yield path, _LARGEST_TEXT
-    for name in drive.names(facts.number, "loader/entries"):
-        if name.endswith(".conf"):
-            yield f"loader/entries/{name}", _LARGEST_TEXT
-    yield from _programs(drive, facts, "EFI", 0)
-
-
-def _programs(drive: BootDrive, facts: PartitionFacts, folder: str, depth: int) -> Iterator[tuple[str, int]]:
-    for name in drive.names(facts.number, folder):
-        path = f"{folder}/{name}"
-        if name.casefold().endswith((".efi", ".cfg", ".conf")):
-            yield path, _LARGEST_PROGRAM
-        elif depth < _DEEPEST and "." not in name:
-            yield from _programs(drive, facts, path, depth + 1)
-
-
-def replace_references(drive: BootDrive, store: WritableStore, pairs: Pairs) -> list[str]:
-    """In menus, fstab, loaders and boot stores, in place and of equal length; returns where."""
-    changed = []
-    for facts in drive.survey.partitions:
-        places = [*menus(drive, facts), *((path, _LARGEST_STORE) for path in (*STORES, LETTERS))]
-        for path, most in places:
-            spelled = drive.find(facts.number, path)
-            if spelled is not None and _replace(drive, facts, spelled, most, store, pairs):
-                changed.append(f"{facts.title}: {spelled}")
-    return changed
-
-
-def _replace(drive: BootDrive, facts: PartitionFacts, path: str, most: int, store: WritableStore, pairs: Pairs) -> bool:
-    """Where a file's bytes lie in runs of the volume, those that match are written over."""
-    tree = drive.tree(facts.number)
-    data = tree.read(path, most) if tree is not None else None
-    new = data or b""
-    for old, fresh in pairs:
-        if len(old) == len(fresh):
-            new = new.replace(old, fresh)
-    return bool(data) and new != data and rewrite(drive, facts, path, store, new)
-
-
-def rewrite(drive: BootDrive, facts: PartitionFacts, path: str, store: WritableStore, new: bytes) -> bool:
-    """Other contents of the same length in a file's own place; False where it has none, or another length."""
-    tree = drive.tree(facts.number)
-    data = tree.read(path, len(new) + 1) if tree is not None else None
-    runs = tree.runs_of(path) if tree is not None else []
-    if data is None or len(data) != len(new) or not runs:
-        return False
-    at = 0
-    for start, end in runs:
-        length = min(end - start, len(data) - at)
-        if length > 0 and new[at : at + length] != data[at : at + length]:
-            store.write(facts.start_bytes + start, new[at : at + length])
-        at += max(0, length)
-    return True
-
-
-def text_pairs(old: str, new: str) -> list[tuple[bytes, bytes]]:
-    """As it may be written: as it is, in capitals, in small letters."""
-    forms = dict.fromkeys((f(old), f(new)) for f in (str, str.upper, str.lower))
-    return [(a.encode(), b.encode()) for a, b in forms]
+#: What makes a table one that is not stamped anew: its copies would not agree, or not be told apart.
+UNSOUND = frozenset(
+    (
+        "gpt-primary-damaged",
+        "gpt-backup-damaged",
+        "gpt-copies-differ",
+        "gpt-both-damaged",
+        "gpt-backup-misplaced",
+        "gpt-protective-missing",
+        "partition-beyond-end",
+        "partitions-overlap",
+    )
+)
 
 
 # Tables
 
 
-def restamp_table(drive: BootDrive, store: WritableStore, new_id: Callable[[], str]) -> Pairs:
-    """New identities of the disk and its partitions, in both copies; returns what references must follow."""
+def restamp_table(
+    drive: BootDrive, store: WritableStore, new_id: Callable[[], str], kept: Collection[str] = ()
+) -> Renaming:
+    """New identities of the disk and its partitions, in both copies; partitions of `kept` identities keep theirs.
+
+    Raises Refused for a table whose copies are not both sound.
+    """
+    problems = UNSOUND & set(drive.survey.table.problems)
+    if problems:
+        text = f"The table is not sound ({', '.join(sorted(problems))}): it is not stamped anew; nothing was written."
+        raise Refused("table-unsound", text, "Copy the drive to another one; its table is made anew there.")
     if drive.survey.table.kind == "mbr":
-        old = store.read(440, 4)
-        new = guid_bytes(new_id())[:4]
-        store.write(440, new)
-        numbers = (f"{int.from_bytes(old, 'little'):08x}", f"{int.from_bytes(new, 'little'):08x}")
-        return [*text_pairs(*numbers), *_by_signature(drive, old, new)] if any(old) else []
+        return _restamp_mbr(drive, store, new_id)
     sector = drive.survey.drive.sector_size
+    held = {guid_bytes(text) for text in kept if text}
     fresh: dict[bytes, bytes] = {}
 
-    def renewed(raw: bytes) -> bytes:
-        if raw not in fresh:
-            fresh[raw] = guid_bytes(new_id())
-        return fresh[raw]
+    def renewed(raw: bytes, zero: str) -> bytes:
+        """An identity of zeros names nothing: it gets one of its own, and no reference follows it."""
+        if raw in held:
+            return raw
+        key = raw if any(raw) else zero.encode()
+        if key not in fresh:
+            fresh[key] = guid_bytes(new_id())
+        return fresh[key]
 
-    for lba in (1, store.size_bytes // sector - 1):
-        with suppress(Damaged):
+    try:
+        for lba in (1, store.size_bytes // sector - 1):
             _restamp_copy(store, sector, lba, renewed)
-    pairs: list[tuple[bytes, bytes]] = list(fresh.items())
+    except Damaged as error:
+        text = f"The table is not sound ({error.text}); nothing was written."
+        raise Refused("table-unsound", text, "Copy the drive to another one.") from error
+    known = {old: new for old, new in fresh.items() if len(old) == 16}
+    names = Renaming(raw=known)
     for facts in drive.survey.partitions:
         with suppress(ValueError):
             raw = guid_bytes(facts.unique_id)
-            if raw in fresh:
-                pairs += text_pairs(facts.unique_id, _guid(fresh[raw]))
-    return pairs
+            if any(raw) and raw in known:
+                names.partitions[facts.unique_id.casefold()] = _guid(known[raw])
+    return names
 
 
-def _by_signature(drive: BootDrive, old: bytes, new: bytes) -> Iterator[tuple[bytes, bytes]]:
-    """What the NT family's store and letters say of partitions, by place and signature of their disk."""
+def _restamp_mbr(drive: BootDrive, store: WritableStore, new_id: Callable[[], str]) -> Renaming:
+    old, new = store.read(440, 4), guid_bytes(new_id())[:4]
+    store.write(440, new)
+    names = Renaming()
+    if not any(old):
+        return names
+    before, after = (f"{int.from_bytes(raw, 'little'):08x}" for raw in (old, new))
     for facts in drive.survey.partitions:
-        start = facts.start_bytes.to_bytes(8, "little")
-        yield old + start, new + start
-        tree = drive.tree(facts.number)
-        for path in STORES:
-            spelled = drive.find(facts.number, path)
-            store = read_store(tree, spelled) if tree is not None and spelled is not None else None
-            for entry in store.entries if store is not None else ():
-                for element in (entry.device, entry.system_device):
-                    named = partition_in(element)
-                    if len(named) == 28 and named[24:] == old:
-                        yield named, named[:24] + new
+        names.partitions[f"{before}-{facts.number:02x}"] = f"{after}-{facts.number:02x}"
+    names.signature = (old, new)
+    return names
 
 
 def _guid(raw: bytes) -> str:
@@ -141,7 +95,7 @@ def _guid(raw: bytes) -> str:
     return f"{a:08X}-{b:04X}-{c:04X}-{raw[8:10].hex().upper()}-{raw[10:].hex().upper()}"
 
 
-def _restamp_copy(store: WritableStore, sector: int, lba: int, renewed: Callable[[bytes], bytes]) -> None:
+def _restamp_copy(store: WritableStore, sector: int, lba: int, renewed: Callable[[bytes, str], bytes]) -> None:
     head = bytearray(store.read(lba * sector, sector))
     size = int.from_bytes(head[12:16], "little")
     if head[:8] != SIGNATURE or not 92 <= size <= sector:
@@ -153,8 +107,8 @@ def _restamp_copy(store: WritableStore, sector: int, lba: int, renewed: Callable
     for n in range(count):
         at = n * length
         if any(array[at : at + 16]):
-            array[at + 16 : at + 32] = renewed(bytes(array[at + 16 : at + 32]))
-    head[56:72] = renewed(bytes(head[56:72]))
+            array[at + 16 : at + 32] = renewed(bytes(array[at + 16 : at + 32]), f"entry {n}")
+    head[56:72] = renewed(bytes(head[56:72]), "disk")
     struct.pack_into("<I", head, 88, zlib.crc32(array))
     head[16:20] = bytes(4)
     struct.pack_into("<I", head, 16, zlib.crc32(bytes(head[:size])))
@@ -170,9 +124,12 @@ def restamp_volume(
     store: WritableStore,
     new_id: Callable[[], str],
     new_ext: Callable[[WritableStore, str], None],
-) -> Pairs:
-    """A new identity of a volume; `new_ext` writes one into an ext volume, checksums and all. Raises ToolFailed."""
-    kind, old = facts.volume.kind, facts.volume.uuid
+) -> str:
+    """A new identity of a volume, as it is written in texts; empty where it got none.
+
+    `new_ext` writes one into an ext volume, checksums and all. Raises ToolFailed.
+    """
+    kind = facts.volume.kind
     fresh = guid_bytes(new_id())
     view = WritableRangeView(store, facts.start_bytes, facts.size_bytes)
     if kind == "ntfs":
@@ -182,7 +139,7 @@ def restamp_volume(
             if sector[3:11] == b"NTFS    ":
                 sector[0x48:0x50] = serial
                 view.write(place, bytes(sector))
-        return text_pairs(old, f"{int.from_bytes(serial, 'little'):016X}")
+        return f"{int.from_bytes(serial, 'little'):016X}"
     if kind == "vfat":
         serial = fresh[:4]
         number = int.from_bytes(serial, "little")
@@ -191,27 +148,27 @@ def restamp_volume(
         backup = per_sector * copy if wide else 0
         for place in dict.fromkeys((0, backup)):
             view.write(place + (0x43 if wide else 0x27), serial)
-        return text_pairs(old, f"{number >> 16:04X}-{number & 0xFFFF:04X}")
+        return f"{number >> 16:04X}-{number & 0xFFFF:04X}"
     if kind == "exfat":
-        return _restamp_exfat(view, old, fresh[:4])
+        return _restamp_exfat(view, fresh[:4])
     if kind.startswith("ext"):
         new = _guid(fresh).lower()
         new_ext(view, new)
-        return text_pairs(old, new)
+        return new
     if kind == "swap":
         page = next((size for size in (4096, 8192, 16384, 65536) if view.read(size - 10, 10) == b"SWAPSPACE2"), 0)
         if page:
             view.write(1024 + 12, fresh)
             raw = fresh.hex()
-            return text_pairs(old, f"{raw[:8]}-{raw[8:12]}-{raw[12:16]}-{raw[16:20]}-{raw[20:]}")
-    return []
+            return f"{raw[:8]}-{raw[8:12]}-{raw[12:16]}-{raw[16:20]}-{raw[20:]}"
+    return ""
 
 
-def _restamp_exfat(view: WritableRangeView, old: str, serial: bytes) -> Pairs:
+def _restamp_exfat(view: WritableRangeView, serial: bytes) -> str:
     """Main and backup boot region with their checksum sectors. Source: exFAT 1.00, section 3.4."""
     shift = view.read(108, 1)[0]
     if not 9 <= shift <= 12:
-        return []
+        return ""
     sector = 1 << shift
     for first in (0, 12 * sector):
         view.write(first + 100, serial)
@@ -222,4 +179,4 @@ def _restamp_exfat(view: WritableRangeView, old: str, serial: bytes) -> Pairs:
                 total = ((total & 1) << 31 | total >> 1) + byte & 0xFFFFFFFF
         view.write(first + 11 * sector, struct.pack("<I", total) * (sector // 4))
     number = int.from_bytes(serial, "little")
-    return text_pairs(old, f"{number >> 16:04X}-{number & 0xFFFF:04X}")
+    return f"{number >> 16:04X}-{number & 0xFFFF:04X}"
