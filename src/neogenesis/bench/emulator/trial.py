@@ -8,11 +8,11 @@ import re
 import shutil
 import signal
 import subprocess
-import tempfile
 import time
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import ClassVar
 
@@ -22,6 +22,7 @@ from neogenesis.bench.drives import OpenDrive, open_sealed, same_bytes
 from neogenesis.bench.emulator.monitor import Screen
 from neogenesis.bench.emulator.variables import entries_in, store_with
 from neogenesis.bench.processes.exposed import exposed
+from neogenesis.bench.processes.scratch import scratch
 from neogenesis.core.boot.drives import is_usb
 from neogenesis.core.boot.entries import BootList
 from neogenesis.core.errors import BadRecord, Refused, ToolFailed
@@ -41,6 +42,8 @@ _QUIET_S = 6.0
 #: A firmware that has said nothing for so long does not run.
 _SILENT_S = 2.5
 _LARGEST_SERIAL = 1 << 20
+#: What the drives bring along may take over the emulator: it starts no other programs and gets no rights.
+_CONFINED = ("-sandbox", "on,obsolete=deny,elevateprivileges=deny,spawn=deny,resourcecontrol=deny")
 _STARTING = re.compile(rb"BdsDxe: starting Boot([0-9A-F]{4}) \"([^\"]*)\" from ([^\r\n]*)")
 _OWN = (b"UiApp", b"EFI Internal Shell", b"BootManagerMenuApp", b"PXE", b"HTTP")
 _GIVEN_UP = b"No bootable option or device was found"
@@ -126,7 +129,7 @@ def run_trial(trial: Trial) -> TrialAnswer:
             "Look at the forecast instead.",
         )
     with ExitStack() as stack:
-        folder = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="neogenesis-trial-")))
+        folder = stack.enter_context(scratch("trial"))
         slots: list[str] = []
         marks: list[frozenset[str]] = []
         for n, name in enumerate(trial.drives):
@@ -135,11 +138,20 @@ def run_trial(trial: Trial) -> TrialAnswer:
             table = read_table(opened.store, opened.drive.sector_size)
             marks.append(frozenset(p.unique_id.casefold() for p in table.partitions))
             slots += _drive(n, opened, stack.enter_context(exposed(opened.store)), trial)
+        confined = _CONFINED if _can_confine(qemu) else ()
         for way in _ways(trial.hardware):
-            found = _watched([qemu, *way, *_machine(trial, firmware, folder), *slots], trial, folder)
+            found = _watched([qemu, *confined, *way, *_machine(trial, firmware, folder), *slots], trial, folder)
             if found is not None:
                 return _with_started(_with_list(found, folder / "variables.fd"), trial, marks)
         raise ToolFailed("The emulator says nothing at all; nothing was started.", "Install qemu-system-x86 anew.")
+
+
+@cache
+def _can_confine(qemu: str) -> bool:
+    """Whether this emulator was built so that it can give up what it does not need."""
+    asked = [qemu, *_CONFINED, "-version"]
+    done = subprocess.run(asked, capture_output=True, stdin=subprocess.DEVNULL, check=False, timeout=20)
+    return done.returncode == 0
 
 
 def _ways(hardware: bool) -> list[list[str]]:
@@ -225,6 +237,8 @@ def _watched(command: list[str], trial: Trial, folder: Path) -> TrialAnswer | No
                 break
             if by_hardware and not text and not _read(log) and time.monotonic() - begun > _SILENT_S:
                 return None
+            if len(text) >= _LARGEST_SERIAL:  # it says something without end
+                break
             if process.poll() is not None or _is_over(text, _read(log), trial.legacy):
                 break
             still_s = screen.still_s if screen is not None and trial.live else _QUIET_S + 1
@@ -264,8 +278,8 @@ def _read(path: Path) -> bytes:
 
 def _words(text: bytes) -> str:
     """Without the escape sequences of a terminal."""
-    plain = re.sub(rb"\x1b\[[0-9;?=]*[A-Za-z]", b"", text)
-    return plain.decode("utf-8", "replace").replace("\r", "")
+    plain = re.sub(rb"\x1b\[[0-9;?=]*[A-Za-z]", b"", text).decode("utf-8", "replace").replace("\r", "")
+    return "".join(c if c.isprintable() or c in "\n\t" else "\ufffd" for c in plain)
 
 
 def _starts(text: bytes) -> list[tuple[bytes, bytes]]:
