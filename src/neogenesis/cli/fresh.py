@@ -215,7 +215,11 @@ def install(
         _say_returned(returned)
     for drive in drives:
         forecast = forecast_drives([drive], None)
-        says = "It would start." if forecast.starts else f"It would not start: it breaks at {forecast.breaks_at}."
+        says = {
+            True: "It would start.",
+            False: f"It would not start: it breaks at {forecast.breaks_at}.",
+            None: "Whether it would start cannot be told from here.",
+        }[forecast.starts]
         click.echo(f"{drive}: {found.description.name}. {says}")
 
 

@@ -29,16 +29,17 @@ STEP_WORDS = {
     "kernel": mark("Kernel"),
     "initrd": mark("Initial ramdisk"),
     "system": mark("System"),
+    "mounts": mark("Mounts"),
 }
 
 
 @dataclass(frozen=True, slots=True)
 class Station:
-    """One step as it is drawn; `reached` is False behind the break."""
+    """One step as it is drawn; `reached` is False behind the break, `ok` None where it cannot be told."""
 
     title: str
     text: str
-    ok: bool
+    ok: bool | None
     reached: bool
     tag: int | None = None
 
@@ -49,11 +50,18 @@ def stations_of(forecast: Forecast, tags: dict[str, int]) -> list[Station]:
         Station(tr(STEP_WORDS.get(link.step, link.step)), said(link.text), link.ok, True, tags.get(link.drive))
         for link in forecast.chain
     ]
-    if not forecast.starts:
+    if forecast.starts is False:
         found.append(Station(tr("System"), tr("not reached"), True, False))
     elif forecast.chain and forecast.chain[-1].step not in ("system", "kernel"):
-        found.append(Station(tr("System"), tr("cannot be told from here"), True, True))
+        found.append(Station(tr("System"), tr("cannot be told from here"), None, True))
     return found
+
+
+def answer_of(forecast: Forecast) -> str:
+    """In a few words, for a head."""
+    if forecast.starts is None:
+        return tr("it cannot be told from here: try it")
+    return tr("it starts") if forecast.starts else tr("it does not start")
 
 
 class ChainView(QWidget):
@@ -87,9 +95,10 @@ class ChainView(QWidget):
         at = [wide * (n + 0.5) for n in range(len(self.stations))]
         for n in range(1, len(self.stations)):
             here, before = self.stations[n], self.stations[n - 1]
-            broken = not before.ok or not here.reached
-            style = Qt.PenStyle.DashLine if broken else Qt.PenStyle.SolidLine
-            colour = look().colour("stop" if not before.ok else "line" if broken else "accent")
+            broken = before.ok is False or not here.reached
+            is_open = before.ok is None or here.ok is None
+            style = Qt.PenStyle.DashLine if broken else Qt.PenStyle.DotLine if is_open else Qt.PenStyle.SolidLine
+            colour = look().colour("stop" if before.ok is False else "line" if broken else "accent")
             painter.setPen(QPen(colour, 3, style))
             painter.drawLine(QPointF(at[n - 1] + radius, y), QPointF(at[n] - radius, y))
         for station, x in zip(self.stations, at, strict=True):
@@ -97,7 +106,12 @@ class ChainView(QWidget):
             self._words(painter, station, x, wide)
 
     def _station(self, painter: QPainter, station: Station, centre: QPointF, radius: float) -> None:
-        if not station.ok:
+        if station.ok is None:  # open: a ring with a gap on its right, whatever drive it is on
+            painter.setPen(QPen(look().colour("caution"), 2.6))
+            painter.setBrush(look().colour("ground"))
+            box = QRectF(centre.x() - radius, centre.y() - radius, 2 * radius, 2 * radius)
+            painter.drawArc(box, 40 * 16, 280 * 16)
+        elif not station.ok:
             painter.setPen(QPen(look().colour("stop"), 2.6))
             painter.setBrush(look().colour("ground"))
             painter.drawEllipse(centre, radius, radius)
@@ -123,7 +137,7 @@ class ChainView(QWidget):
         title = metrics.elidedText(station.title, Qt.TextElideMode.ElideRight, room)
         top = look().px(34)
         painter.drawText(QRectF(x - wide / 2, top, wide, metrics.height()), Qt.AlignmentFlag.AlignHCenter, title)
-        painter.setPen(look().colour("stop" if not station.ok else "muted"))
+        painter.setPen(look().colour("stop" if station.ok is False else "muted"))
         painter.setFont(look().font(SMALL))
         box = QRectF(x - room / 2, top + metrics.height() + 2, room, small.lineSpacing() * 3)
         flags = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap

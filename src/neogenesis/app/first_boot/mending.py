@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from itertools import count
 from pathlib import Path
 
@@ -60,12 +60,17 @@ class Mending(QObject):
         """Listen no more; what is being written goes on."""
         self._errand.close()
 
-    def mend(self, remedy: RemedyRow, dock: Dock | None, tail: str) -> bool:
-        """One remedy; what stood there is recorded before it is written. False where it could not be begun."""
+    def mend(self, remedy: RemedyRow, dock: Dock | None, tail: str, beside: Sequence[str] = ()) -> bool:
+        """One remedy on drives as they were looked at, `beside` in their order; what stood there is recorded first.
+
+        False where it could not be begun.
+        """
         places = (self._session.dossier / f"remedy-{number}.undo" for number in count(1))
         path = next(place for place in places if not place.exists())
         work = remedy_work(remedy.code, remedy.changes)
-        arguments = ["remedy", remedy.code, remedy.drive, "--record", str(path), "--changes", remedy.changes]
+        others = [name for name in beside if name != remedy.drive]
+        drives = list(beside) if remedy.drive in beside else [remedy.drive, *others]
+        arguments = ["remedy", remedy.code, *drives, "--record", str(path), "--changes", remedy.changes]
         facts = {"record": path.name, "code": remedy.code}
         return self._begin("remedy", arguments, work, remedy.drive, dock, tail, facts)
 

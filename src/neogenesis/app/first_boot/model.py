@@ -243,7 +243,8 @@ class FirstBootModel(QObject):
             self.look = found
             starts = found.forecast.starts
             figures = {"starts": starts, "breaks_at": found.forecast.breaks_at}
-            self._session.record("forecast", f"Forecast: it {'starts' if starts else 'does not start'}", **figures)
+            says = {True: "it starts", False: "it does not start", None: "it cannot be told"}[starts]
+            self._session.record("forecast", f"Forecast: {says}", **figures)
         self.changed.emit()
 
     def after(self, remedy: RemedyRow) -> Forecast | None:
@@ -291,7 +292,8 @@ class FirstBootModel(QObject):
         if self.is_busy or remedy not in self.remedies:
             return False
         self.failure = None
-        return self._mends.mend(remedy, self._dock_of(remedy.drive), tail)
+        beside = [name for name in self._asked if name and name != "planned"]
+        return self._mends.mend(remedy, self._dock_of(remedy.drive), tail, beside)
 
     def put_back(self, tail: str) -> bool:
         """Undo the last remedy, byte for byte."""

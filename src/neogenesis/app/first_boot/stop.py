@@ -24,7 +24,7 @@ def _marks(desk: OpenJob) -> Marks | None:
     look = desk.first_boot.look
     if look is None:
         return None
-    return ("stop", 1) if not look.forecast.starts else serious(f.severity for f in look.forecast.findings)
+    return ("stop", 1) if look.forecast.starts is False else serious(f.severity for f in look.forecast.findings)
 
 
 def _view() -> type[FirstBootView]:

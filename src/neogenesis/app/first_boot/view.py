@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QCheckBox, QLabel, QPlainTextEdit, QVBoxLayout, QWid
 
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.first_boot.afterwards import AfterwardsSheet
-from neogenesis.app.first_boot.chain import ChainView, stations_of
+from neogenesis.app.first_boot.chain import ChainView, answer_of, stations_of
 from neogenesis.app.first_boot.entries import EntriesSheet
 from neogenesis.app.first_boot.run_in import RunInSheet
 from neogenesis.app.first_boot.screen import ScreenView
@@ -150,8 +150,7 @@ class FirstBootView(StopView):
         self._now_head.setText(tr("As planned") if model.is_planned else tr("Now"))
         if look_ is not None:
             self.now.show_chain(stations_of(look_.forecast, tags))
-            says = tr("it starts") if look_.forecast.starts else tr("it does not start")
-            self._now_more.say(says)
+            self._now_more.say(answer_of(look_.forecast))
         else:
             self.now.show_chain([])
             waits = tr("The new drive must be connected: put it into a dock.")
@@ -192,15 +191,19 @@ class FirstBootView(StopView):
         after = self._model.after(chosen)
         tags = {d.docked.name: d.tag for d in self._desk.bench.docks() if d.docked and d.present}
         self.then.show_chain(stations_of(after, tags) if after is not None else [])
+        if chosen.cannot:
+            self._then_more.say(tr("{0} It cannot be done: {1}").format(said(chosen.text), said(chosen.cannot)))
+            return
         total = sum(end - start for start, end in chosen.writes)
         of_old = chosen.drive == self._desk.place("old")
         asked = tr("The old drive was sealed until now. To write to it, type how its serial ends")
         self._ask.setText(asked if of_old else tr("To write, type how the new drive's serial ends"))
-        self._then_more.say(
-            tr("{0} It changes {1} bytes in {2} places; what stands there is kept.").format(
-                said(chosen.text), total, len(chosen.writes)
-            )
+        told = tr("{0} It changes {1} bytes in {2} places; what stands there is kept.").format(
+            said(chosen.text), total, len(chosen.writes)
         )
+        for entry in chosen.entries_lost:
+            told += " " + tr("{0} will find nothing any more: make it anew in the firmware.").format(entry)
+        self._then_more.say(told)
 
     def _show_moving(self) -> None:
         """The serial text and the screen, which change while a trial runs; its keyboard stays where it is."""
@@ -277,7 +280,8 @@ class FirstBootView(StopView):
         self._subject.be(model.subject_of(chosen) if chosen is not None else f"undo {last.record if last else ''}")
         typed = self.tail.text().strip().casefold()
         fits = bool(typed) and typed == expected.casefold()
-        self.mend.setEnabled(not model.is_busy and chosen is not None and fits)
+        able = chosen is not None and not chosen.cannot
+        self.mend.setEnabled(not model.is_busy and able and fits)
         self.after.setVisible(model.is_fresh)
         self.undo.setVisible(bool(model.record.remedies))
         self.undo.setEnabled(not model.is_busy and bool(typed) and typed == undone.casefold())

@@ -519,8 +519,12 @@ class PlanView(StopView):
         found, boot = checks_of(self._model), self._desk.first_boot
         if boot.look is not None and boot.is_planned:
             starts = boot.look.forecast.starts
-            text = tr("Forecast: it starts") if starts else tr("Forecast: it does not start")
-            found.insert(0, Check("good" if starts else "caution", text, "" if starts else tr("Why: Alt+8")))
+            told = {
+                True: tr("Forecast: it starts"),
+                False: tr("Forecast: it does not start"),
+                None: tr("Forecast: it cannot be told"),
+            }
+            found.insert(0, Check("good" if starts else "caution", told[starts], "" if starts else tr("Why: Alt+8")))
         return found
 
 

@@ -102,8 +102,8 @@ class Facts:
     `new_bytes` is the capacity of the best drive that fits, `new_cost` what it costs with what it needs (memory too, of
     which `memory_cost` is the part); `new_cache` is how many bytes it takes at full speed, and what it sustains then;
     `fits` tells whether any was offered that does, and `priced` whether its price is known; `driveless` that the
-    machine came without any drive as far as is known. `opening_seconds` is what the machine's own steps come to, open and
-    closed. `cable` and `heat` are what health found beside the drive. `imaged`
+    machine came without any drive as far as is known. `opening_seconds` is what the machine's own steps come to,
+    open and closed. `cable` and `heat` are what health found beside the drive. `imaged`
     tells that the old drive was read as a whole already: an image or a rescue is the source from now on. `waiting` is
     what an hour of waiting is worth to the customer; `own_seconds` what somebody said that a piece of work takes here;
     `factors` how much longer a kind of work takes in this shop than is usual. `notes` are what was strange about it.
