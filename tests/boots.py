@@ -24,13 +24,16 @@ def by_uuid(uuid: str) -> str:
 
 
 @cache
-def loader(script: str = "", prefix: str = "/EFI/x") -> bytes:
-    """A UEFI program; without a script it reads `grub.cfg` below its prefix on the volume that it stands on."""
+def loader(script: str = "", prefix: str = "/EFI/x", modules: tuple[str, ...] = ()) -> bytes:
+    """A UEFI program; without a script it reads `grub.cfg` below its prefix on the volume that it stands on.
+
+    `modules` are built in beside the usual ones.
+    """
     folder = Path(mkdtemp(prefix="neogenesis-loader-"))
     out, config = folder / "loader.efi", folder / "early.cfg"
     config.write_text(script)
     early = ("-c", config) if script else ()
-    run("grub-mkimage", "-O", "x86_64-efi", "-o", out, "-p", prefix, *early, *_MODULES)
+    run("grub-mkimage", "-O", "x86_64-efi", "-o", out, "-p", prefix, *early, *_MODULES, *modules)
     data = out.read_bytes()
     for path in (out, config):
         path.unlink()

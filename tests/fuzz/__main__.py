@@ -20,9 +20,13 @@ with atheris.instrument_imports(include=["neogenesis"]):
     from neogenesis.bench.processes.reader import open_tree
     from neogenesis.core.boot.devpath import decode_path, parse_path
     from neogenesis.core.boot.drives import BootDrive
+    from neogenesis.core.boot.entries import read_listing
     from neogenesis.core.boot.forecast import forecast
     from neogenesis.core.boot.grub import GrubRun
-    from neogenesis.core.boot.program import read_program
+    from neogenesis.core.boot.program import read_core, read_program
+    from neogenesis.core.boot.references import references
+    from neogenesis.core.boot.remedies import remedies_for
+    from neogenesis.core.boot.root import system_of
     from neogenesis.core.drive import Drive
     from neogenesis.core.errors import NeogenesisError
     from neogenesis.core.filesystem import read_volume
@@ -37,10 +41,12 @@ with atheris.instrument_imports(include=["neogenesis"]):
     from neogenesis.core.work.journal import read_state
 
 from tests.boots import BY_FILE, loader
+from tests.boots import _core as legacy_core
 from tests.drives import LINUX, MIB, NT_DATA, STARTUP, Part, make_drive, make_volume, run
+from tests.hives import make_hive
 
 _FOLDER = Path(tempfile.mkdtemp(prefix="neogenesis-fuzz-"))
-_START_KINDS = ("start", "script", "path", "program")
+_START_KINDS = ("start", "store", "script", "path", "program", "core", "texts", "listing")
 _KINDS = ("ext4", "ntfs", "fat12", "exfat", "table", "drive", "qcow2", "journal", "records", "archive", *_START_KINDS)
 _BASES: dict[str, bytes] = {}
 
@@ -60,7 +66,26 @@ def corpus() -> None:
     files = {"EFI/BOOT/BOOTX64.EFI": loader(), "EFI/x/grub.cfg": menu.encode()}
     parts = [Part(4, STARTUP, "fat12", "START", files), Part(2, LINUX, "ext4", "b", {"token.txt": b"TOKEN"})]
     _BASES["start"] = make_drive(_FOLDER / "start", 8, parts).read_bytes()
-    _BASES["script"], _BASES["program"] = menu.encode(), loader()
+    _BASES["script"], _BASES["program"], _BASES["core"] = menu.encode(), loader(), legacy_core()[512:]
+    _BASES["texts"] = f"UUID=ABCD-1234 / ext4 x 0 1\nsearch --fs-uuid --set=root ABCD-1234\n{menu}".encode()
+    _BASES["listing"] = (
+        b"BootOrder: 0001\nBoot0001* A\tHD(1,GPT,11111111-2222-3333-4444-555555555555,0x800,0x1)/File(\\a)\n"
+    )
+    device = bytes(16) + (6).to_bytes(4, "little") + bytes(0x44)
+    entry = "Objects\\{11111111-2222-3333-4444-555555555555}\\Elements\\"
+    manager = "Objects\\{9dea862c-5cdd-4e70-acc1-f32b344d4795}\\Elements\\23000003"
+    keys = {
+        manager: {"Element": "{11111111-2222-3333-4444-555555555555}"},
+        f"{entry}12000002": {"Element": "\\token.txt"},
+        f"{entry}21000001": {"Element": device},
+    }
+    manages = {
+        "EFI/Microsoft/Boot/bootmgfw.efi": loader().replace(b"mimg", bytes(4)),
+        "EFI/Microsoft/Boot/BCD": make_hive(_FOLDER / "BCD", keys),
+    }
+    manages["EFI/BOOT/BOOTX64.EFI"] = manages["EFI/Microsoft/Boot/bootmgfw.efi"]
+    managed = [Part(5, STARTUP, "fat12", "START", manages), Part(2, NT_DATA, "ntfs", "b", {"token.txt": b"TOKEN"})]
+    _BASES["store"] = make_drive(_FOLDER / "store", 9, managed).read_bytes()
     _BASES["archive"] = archive()
 
 
@@ -125,13 +150,23 @@ def what_starts(kind: str, provider: atheris.FuzzedDataProvider) -> None:
         parse_path(data.decode("latin-1"))
         return
     raw = bytes(patched(_BASES[kind], provider))
-    if kind == "program":
-        read_program(raw)
+    if kind in ("program", "core"):
+        read_program(raw) if kind == "program" else read_core(raw)
         return
-    drive = boot_drive(raw if kind == "start" else _BASES["start"])
+    if kind == "listing":
+        read_listing(raw.decode("utf-8", "replace"))
+        return
+    if kind == "texts":
+        references(raw)
+        references(raw, True)
+    drive = boot_drive(raw if kind in ("start", "store") else _BASES["start"])
     try:
-        if kind == "start":
+        if kind in ("start", "store"):
             forecast([drive])
+            for remedy in remedies_for([drive], None, lambda one: lambda: "11111111-2222-3333-4444-555555555555"):
+                assert remedy.text
+        elif kind == "texts":
+            system_of([drive], raw.decode("utf-8", "replace"), (drive, drive.survey.partitions[0]), True)
         else:
             run_of = GrubRun([drive], (drive, drive.survey.partitions[0]))
             run_of.run(raw.decode("utf-8", "replace"))
