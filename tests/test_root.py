@@ -101,6 +101,39 @@ def test_links_to_the_kernel_are_followed(tmp_path: Path) -> None:
     assert forecast_drives([str(one)], None).breaks_at == "kernel"
 
 
+def generated(folder: Path, env: str = "", gone: tuple[str, ...] = ()) -> Forecast:
+    """A menu as the distribution's own generator makes it, with two kernels, and the environment that it reads."""
+    text = (Path(__file__).with_name("data") / "generated-menu.cfg").read_text()
+    uuid = "12345678-1234-1234-1234-123456789abc"
+    files = {f"boot/vmlinuz-6.1.0-{n}-amd64": KERNEL for n in (9, 10)}
+    files |= {f"boot/initrd.img-6.1.0-{n}-amd64": b"i" * 500 for n in (9, 10)}
+    files = {name: data for name, data in files.items() if name not in gone}
+    if env:
+        files["boot/grub/grubenv"] = f"# GRUB Environment Block\n{env}\n".encode().ljust(1024, b"#")
+    one = linux(folder, text.replace("@@UUID@@", uuid), files)
+    volume = volume_of(one, 1)
+    run("tune2fs", "-f", "-U", uuid, volume)
+    place(one, volume, spans(one)[1][0])
+    data = one.read_bytes()
+    old = next(line for line in data.split(b"\n") if b"search.fs_uuid " in line).split()[-2]
+    one.write_bytes(data.replace(b"search.fs_uuid " + old, b"search.fs_uuid " + uuid.encode()))
+    return forecast_drives([str(one)], None)
+
+
+def test_a_generated_menu_is_followed_to_its_system(tmp_path: Path) -> None:
+    found = generated(tmp_path / "g")
+    assert found.starts, found.chain
+    assert "vmlinuz-6.1.0-10" in next(link.text for link in found.chain if link.step == "kernel")
+    title = "gnulinux-advanced-12345678-1234-1234-1234-123456789abc"
+    older = f"{title}>gnulinux-6.1.0-9-amd64-advanced-12345678-1234-1234-1234-123456789abc"
+    found = generated(tmp_path / "n", f"next_entry={older}")
+    assert found.starts and "vmlinuz-6.1.0-9" in next(link.text for link in found.chain if link.step == "kernel")
+    found = generated(tmp_path / "k", gone=("boot/vmlinuz-6.1.0-10-amd64",))
+    assert found.breaks_at == "kernel"
+    found = generated(tmp_path / "i", gone=("boot/initrd.img-6.1.0-10-amd64",))
+    assert found.breaks_at == "initrd"
+
+
 def test_a_partition_of_an_old_table_has_a_name_too(tmp_path: Path) -> None:
     one = linux(tmp_path / "p", "")
     assert table_of(one)["label"] == "gpt" and volume_id(one, 2)
