@@ -463,6 +463,14 @@ def menu_drive(folder: Path, menu: str) -> Path:
     return make_drive(folder / "one.img", 40, [startup(files)])
 
 
+def test_a_menu_that_waits_for_somebody_is_left_open(tmp_path: Path) -> None:
+    found = forecast_drives([str(menu_drive(tmp_path, _YES))], None)
+    assert found.starts is None and any("until somebody chooses" in link.text for link in found.chain)
+    asked = f"set timeout=0\nset superusers=ann\n{_YES}"
+    (tmp_path / "asked").mkdir()
+    assert forecast_drives([str(menu_drive(tmp_path / "asked", asked))], None).starts is None
+
+
 @pytest.mark.parametrize("name", MENUS)
 def test_a_menu_is_followed_as_the_loader_runs_it(name: str, tmp_path: Path) -> None:
     menu, starts = MENUS[name]

@@ -89,6 +89,18 @@ def test_an_identity_of_zeros_names_nothing(tmp_path: Path) -> None:
         head[56:72] = bytes(16)
 
     with_tables(one, zeros)
+    managed = nt_drive(tmp_path / "disk-two.img")
+
+    def no_disk(array: bytearray, head: bytearray) -> None:
+        head[56:72] = bytes(16)
+
+    with_tables(managed, no_disk)  # zeros stand everywhere in its store
+    head = bytes(16) + struct.pack("<IIII", 6, 0, 0x48, 0)
+    heads = managed.read_bytes().count(head)
+    apply_remedy("restamp-table", str(managed), Consent("-two"), tmp_path / "z.undo")
+    again = forecast_drives([str(managed)], None)
+    assert again.starts and again.chain[-1].step == "system", again.chain
+    assert managed.read_bytes().count(head) == heads > 0
     before = one.read_bytes()
     made = apply_remedy("restamp-table", str(one), Consent("-one"), tmp_path / "t.undo")
     touched = {c.start // 512 for c in made.changes}
@@ -260,6 +272,7 @@ def test_every_reference_is_read_with_what_it_means() -> None:
 def test_a_menu_is_pointed_only_at_what_each_reference_means(tmp_path: Path) -> None:
     home, swap = "aaaaaaaa-bbbb-cccc-dddd-eeeeeeeeeeee", "99999999-8888-7777-6666-555555555555"
     fstab = f"UUID={GONE} / ext4 defaults 0 1\nUUID={home} /home ext4 nofail 0 2\nUUID={swap} none swap nofail 0 0\n"
+    fstab += "UUID=77777777-8888-7777-6666-555555555555 /srv ext4 nofail 0 2\n"
     menu = f'set timeout=0\nmenuentry "F" {{\nlinux /vmlinuz root=UUID={GONE} resume=UUID={swap}\n}}\n'
     one = linux(tmp_path / "m", menu, {"etc/fstab": fstab.encode(), "vmlinuz": b"k" * 5000})
     other = make_drive(tmp_path / "disk-two.img", 60, [Part(20, LINUX, "ext4", "home", options=("-U", home))])
