@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Callable
 from pathlib import Path
 
@@ -94,6 +95,33 @@ def test_a_chain_that_breaks_is_mended_tried_and_put_back(at_boot: MainWindow, s
     assert model.failure is None and model.look.forecast.starts and (window.job.dossier / "remedy-2.undo").exists()
     kinds = [e.kind for e in window.job.log()]
     assert {"forecast", "remedy-start", "remedy-done", "trial-boot", "undo-start", "undo-done"} <= set(kinds)
+
+
+def test_what_cannot_be_told_is_drawn_open_and_what_cannot_be_mended_says_why(
+    at_boot: MainWindow, small_bench: Path, qtbot: QtBot
+) -> None:
+    window, model, view = at_boot, at_boot.job.first_boot, of(at_boot)
+    menu = {
+        "EFI/BOOT/BOOTX64.EFI": loader(),
+        "EFI/x/grub.cfg": b'menuentry "Fathom" {\ncat /own.txt\n}\n',
+        "own.txt": b"x",
+    }
+    drive(small_bench / "new.img", "TOKEN-ONE", menu, mib=1400)
+    model.refresh()
+    qtbot.waitUntil(lambda: not model.is_busy, timeout=60_000)
+    pause(30)
+    assert model.look.forecast.starts is None and "it cannot be told from here: try it" in texts(window)
+    assert [s.ok for s in view.now.stations].count(None) == 1 and all(s.reached for s in view.now.stations)
+    assert look().colour("stop").rgb() not in colours(view.now)
+    full = {"EFI/system/loader.efi": loader(BY_FILE), "fill.bin": os.urandom((20 << 20) - 1_000_000)}
+    drive(small_bench / "new.img", "TOKEN-ONE", full, mib=1400)
+    model.refresh()
+    qtbot.waitUntil(lambda: not model.is_busy, timeout=60_000)
+    pause(30)
+    assert [r.code for r in model.remedies] == ["fallback-loader"] and model.remedies[0].cannot
+    assert [(s.title, s.ok) for s in view.then.stations] == [("It cannot be done", False)]
+    QTest.keyClicks(view.tail, "41f2")
+    assert not view.mend.isEnabled()
 
 
 def test_a_trial_can_be_stopped_and_leaves_no_emulator(at_boot: MainWindow, qtbot: QtBot) -> None:

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QCheckBox, QLabel, QPlainTextEdit, QVBoxLayout, QWid
 
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.first_boot.afterwards import AfterwardsSheet
-from neogenesis.app.first_boot.chain import ChainView, answer_of, stations_of
+from neogenesis.app.first_boot.chain import ChainView, Station, answer_of, stations_of
 from neogenesis.app.first_boot.entries import EntriesSheet
 from neogenesis.app.first_boot.run_in import RunInSheet
 from neogenesis.app.first_boot.screen import ScreenView
@@ -192,7 +192,8 @@ class FirstBootView(StopView):
         tags = {d.docked.name: d.tag for d in self._desk.bench.docks() if d.docked and d.present}
         self.then.show_chain(stations_of(after, tags) if after is not None else [])
         if chosen.cannot:
-            self._then_more.say(tr("{0} It cannot be done: {1}").format(said(chosen.text), said(chosen.cannot)))
+            self.then.show_chain([Station(tr("It cannot be done"), said(chosen.cannot), False, True)])
+            self._then_more.say(said(chosen.text))
             return
         total = sum(end - start for start, end in chosen.writes)
         of_old = chosen.drive == self._desk.place("old")

@@ -146,6 +146,9 @@ def _run(arguments: list[str], allowed: tuple[int, ...] = (0,)) -> int:
     )
     if done.returncode not in allowed:
         words = " ".join((done.stderr or done.stdout).split())[:200]
+        if "Disk full" in words:
+            text = "There is no room for it on the start-up partition; nothing was written."
+            raise ToolFailed(text, "Make room there first.")
         raise ToolFailed(f"{arguments[0]} failed ({words}); nothing was written.", "Check the volume first.")
     return done.returncode
 
