@@ -10,7 +10,8 @@ from neogenesis.bench.register import allow_output, marked_picture
 from neogenesis.cli.answer import Answer
 from neogenesis.cli.consenting import agreed, event_places, writes_to_drives
 from neogenesis.core.errors import NotSeen
-from neogenesis.core.record import save_bytes, to_json
+from neogenesis.core.record import load, save_bytes, to_json
+from neogenesis.core.work import Confirmation
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 _machine = click.option(
@@ -185,7 +186,8 @@ def remedy(
     """
     from neogenesis.bench.works.mending import apply_remedy, default_record, mended_of
 
-    drive = mended_of(drives, tails[0] if tails else None)
+    agreed_to = load(confirmed[0], Confirmation, "confirmation").target if confirmed else None
+    drive = mended_of(drives, tails[0] if tails else None, agreed_to)
     consent = agreed([drive], tails, confirmed, check, bench)[0]
     places = event_places(events, as_json, drives, bench)
     made = apply_remedy(code, drive, consent, record, machine, changes, places, beside=drives)

@@ -429,14 +429,18 @@ def _held(store: ReadableStore, made: UndoRecord) -> Literal["before", "after", 
     return "after" if all(there == new for there, new, _ in found) else "half"
 
 
-def mended_of(names: Sequence[str], tail: str | None) -> str:
-    """Which of several drives is meant by the tail that was typed; the first without one. Raises Refused."""
-    if len(names) == 1 or tail is None:
+def mended_of(names: Sequence[str], tail: str | None, target: Identity | None = None) -> str:
+    """Which of several drives is meant by the tail that was typed, and by whom a confirmation names.
+
+    The first without either. Raises Refused.
+    """
+    if len(names) == 1 or (tail is None and target is None):
         return names[0]
     found = []
     for name in names:
         with closing(open_sealed(name, grip="look")) as looked:
-            if confirm_tail(looked.drive).casefold() == tail.casefold():
+            typed = tail is None or confirm_tail(looked.drive).casefold() == tail.casefold()
+            if typed and (target is None or looked.drive.identity == target):
                 found.append(name)
     if len(found) == 1:
         return found[0]
