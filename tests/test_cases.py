@@ -21,6 +21,7 @@ from neogenesis.core.decide import Case, Facts, decide
 from neogenesis.core.decide.case import facts_of as case_facts
 from neogenesis.core.decide.decision import _cost, _row
 from neogenesis.core.decide.numbers import numbers
+from neogenesis.core.decide.price import least_price
 from neogenesis.core.decide.triage import triage
 from neogenesis.core.decide.way import WAYS, Way
 from neogenesis.core.decide.ways import consider
@@ -243,6 +244,10 @@ def test_a_risk_is_called_some_and_high_from_its_bounds_on() -> None:
 
     assert [level(risk.above_some - 0.01), level(risk.above_some)] == ["low", "some"]
     assert [level(risk.above_high - 0.01), level(risk.above_high)] == ["some", "high"]
+
+
+def test_what_a_drive_costs_at_least_leaves_the_room_that_it_should() -> None:
+    assert [least_price(n * GB) for n in (0, 480, 850)] == [Decimal("34.50"), Decimal("34.50"), Decimal("60.00")]
 
 
 def test_another_machine_is_proposed_once_the_work_costs_more_than_its_share() -> None:

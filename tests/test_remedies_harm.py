@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import shutil
 import struct
 import subprocess
@@ -18,7 +19,7 @@ from neogenesis.bench.register import Consent
 from neogenesis.bench.works import mending
 from neogenesis.bench.works.mending import apply_remedy, remedies_of, undo_remedy
 from neogenesis.core.boot.references import references, replaced
-from neogenesis.core.boot.remedies import RemedyRow, rank
+from neogenesis.core.boot.remedies import CODES, RemedyRow, rank
 from neogenesis.core.errors import NeogenesisError, Refused
 from tests.boots import BY_FILE, drive, legacy_drive, loader, startup
 from tests.drives import LINUX, NT_DATA, RECOVERY, SWAP, Part, make_drive, make_volume, place, run, spans, table_of
@@ -465,6 +466,66 @@ def test_cut_at_every_write_it_is_finished_or_put_back(tmp_path: Path, monkeypat
             if one.read_bytes() != before:
                 undo_remedy(place_, str(one), Consent(tail))
             assert one.read_bytes() == before, (code, at)
+
+
+_MANY = range(40) if os.environ.get("NEOGENESIS_LONG") else range(4)
+
+
+def any_drive(image: Path, seed: int) -> Path:
+    """A drive of chance: a table, volumes, things of a start here and there, and some bytes that are damaged."""
+    chance = random.Random(seed)
+    table = chance.choice(("gpt", "gpt", "mbr"))
+    things = {
+        FALLBACK: loader(BY_FILE),
+        "EFI/f/l.efi": loader(),
+        "EFI/x/grub.cfg": f"search --fs-uuid --set=root {GONE}\n{SHOWS}".encode(),
+        "etc/fstab": f"UUID={GONE} / ext4 x 0 1\nUUID=ABCD-1234 /boot/efi vfat x 0 1\n".encode(),
+        "boot/grub/grub.cfg": f"linux /v root=UUID={GONE}\n".encode(),
+        "Windows/System32/winload.efi": b"w" * 3000,
+        "token.txt": b"TOKEN-ONE\n",
+    }
+    types = {"gpt": (LINUX, NT_DATA, RECOVERY), "mbr": ("83", "7", "ef")}[table]
+    parts = [startup(dict(chance.sample(sorted(things.items()), 2)))] if table == "gpt" else []
+    for _ in range(chance.randint(1, 3)):
+        kind = chance.choice(("ext4", "ntfs", "fat16", "ext2", "swap"))
+        held = {} if kind == "swap" else dict(chance.sample(sorted(things.items()), chance.randint(0, 4)))
+        parts.append(Part(16, chance.choice(types), kind, f"V{len(parts)}", held))
+    make_drive(image, 80, parts, table=table)
+    data = bytearray(image.read_bytes())
+    for _ in range(chance.choice((0, 0, 1, 3))):
+        at = chance.choice(
+            (chance.randrange(2048), len(data) - 1 - chance.randrange(17000), chance.randrange(len(data)))
+        )
+        data[at] ^= 1 << chance.randrange(8)
+    image.write_bytes(data)
+    return image
+
+
+@pytest.mark.parametrize("seed", _MANY)
+def test_on_any_drive_a_remedy_changes_what_it_announced_and_can_be_put_back(tmp_path: Path, seed: int) -> None:
+    one = any_drive(tmp_path / "disk-any.img", seed)
+    before, first = one.read_bytes(), forecast_drives([str(one)], None)
+    rows = offered(one)
+    assert one.read_bytes() == before
+    for code in CODES:
+        record = tmp_path / f"{code}.undo"
+        try:
+            made = apply_remedy(code, str(one), Consent("-any"), record)
+        except NeogenesisError:
+            assert one.read_bytes() == before and not record.exists(), code
+            assert code not in rows or rows[code].cannot
+            continue
+        after = bytearray(one.read_bytes())
+        assert rank(forecast_drives([str(one)], None)) >= rank(first), code
+        for change in made.changes:
+            length = len(change.before) // 2
+            assert after[change.start : change.start + length] == bytes.fromhex(change.after)
+            after[change.start : change.start + length] = bytes.fromhex(change.before)
+        assert after == before, code
+        if code in rows:
+            assert rows[code].writes == tuple((c.start, c.start + len(c.before) // 2) for c in made.changes)
+        undo_remedy(record, str(one), Consent("-any"))
+        assert one.read_bytes() == before, code
 
 
 # Said beforehand

@@ -12,8 +12,9 @@ from neogenesis.bench.inside.booting import forecast_drives
 from neogenesis.core.boot.answer import Forecast
 from neogenesis.core.boot.entry_files import compare_versions
 from neogenesis.core.boot.root import read_mounts
-from tests.drives import LINUX, SWAP, Part, place, run, spans, table_of
-from tests.test_boot import volume_id
+from tests.boots import BY_FILE, loader, startup
+from tests.drives import LINUX, SWAP, Part, make_drive, place, run, spans, table_of
+from tests.test_boot import FALLBACK, volume_id, with_startup
 from tests.test_remedies_harm import GONE, linux, volume_of
 
 #: As much of a kernel as its loader looks at: the mark and the header of the boot protocol.
@@ -99,6 +100,50 @@ def test_links_to_the_kernel_are_followed(tmp_path: Path) -> None:
     data = one.read_bytes().replace(b"linux /vmlinuz root", b"linux /loop    root")
     one.write_bytes(data)
     assert forecast_drives([str(one)], None).breaks_at == "kernel"
+
+
+def test_boot_on_a_volume_of_its_own(tmp_path: Path) -> None:
+    """The loader reads its menu, kernel and ramdisk there; the system stands on another volume."""
+    boot = Part(16, LINUX, "ext4", "boot", {"vmlinuz-6": KERNEL, "initrd.img-6": b"i" * 500})
+    menu = 'set timeout=0\nmenuentry "F" {\nlinux /vmlinuz-6 root=LABEL=root ro\ninitrd /initrd.img-6\n}\n'
+    fstab = b"LABEL=root / ext4 defaults 0 1\nLABEL=boot /boot ext4 defaults 0 2\n"
+    boot.files["grub/grub.cfg"] = menu.encode()
+    one = make_drive(
+        tmp_path / "one.img", 80, [startup({}), boot, Part(20, LINUX, "ext4", "root", {"etc/fstab": fstab})]
+    )
+    first = f"search.fs_uuid {volume_id(one, 2)} root\nset prefix=($root)/grub\nconfigfile $prefix/grub.cfg\n"
+    with_startup(one, {FALLBACK: loader(), "EFI/x/grub.cfg": first.encode()})
+    found = forecast_drives([str(one)], None)
+    assert found.starts and [link.partition for link in found.chain if link.step in ("kernel", "system")] == [2, 3]
+
+
+def test_a_btrfs_root_is_found_and_its_mounts_are_not_read(tmp_path: Path) -> None:
+    more = (Part(120, LINUX, "btrfs", "pool"),)
+    menu = 'set timeout=0\nmenuentry "F" {\nlinux /vmlinuz root=LABEL=pool rootflags=subvol=@\ninitrd /initrd.img\n}\n'
+    held = {"vmlinuz": KERNEL, "initrd.img": b"i" * 500, "boot/grub/grub.cfg": menu.encode()}
+    one = make_drive(tmp_path / "one.img", 200, [startup({}), Part(24, LINUX, "ext4", "boot", held), *more])
+    first = f"search.fs_uuid {volume_id(one, 2)} root\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n"
+    with_startup(one, {FALLBACK: loader(), "EFI/x/grub.cfg": first.encode()})
+    found = forecast_drives([str(one)], None)
+    assert found.starts and found.chain[-1].partition == 3
+
+
+def test_consoles_and_entries_of_another_system(tmp_path: Path) -> None:
+    """Serial lines change nothing; an entry that hands on to another loader is followed."""
+    menu = (
+        "serial --unit=0 --speed=115200\nterminal_input serial console\nterminal_output serial console\n"
+        'set timeout=0\nset default=osprober-x\nmenuentry "F" {\nlinux /vmlinuz root=LABEL=root\n}\n'
+        'menuentry "Other" --class os $menuentry_id_option osprober-x {\ninsmod part_gpt\ninsmod fat\n'
+        "search --no-floppy --label --set=root START\nchainloader /EFI/other/loader.efi\n}\n"
+    )
+    one = linux(tmp_path / "o", f"menuentry_id_option=--id\n{menu}", {"vmlinuz": KERNEL})
+    first = f"search.fs_uuid {volume_id(one, 2)} root\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n"
+    held = {FALLBACK: loader(), "EFI/x/grub.cfg": first.encode(), "EFI/other/loader.efi": loader(BY_FILE)}
+    found = forecast_drives([str(with_startup(one, held))], None)
+    assert (
+        found.starts
+        and [link.text for link in found.chain if link.step == "loader"][-1] == "Starts /EFI/other/loader.efi"
+    )
 
 
 def generated(folder: Path, env: str = "", gone: tuple[str, ...] = ()) -> Forecast:

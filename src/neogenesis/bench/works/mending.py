@@ -392,7 +392,7 @@ def _unfinished(place: Path, name: str) -> UndoRecord | None:
     """The record at `place` of a remedy of this drive that was cut off, to be finished.
 
     Raises Refused where another record beside it is of this drive and not finished: what the drive holds is half of
-    that, and nothing is worked out from it. Raises BadRecord for a damaged one at `place`.
+    that, and nothing is worked out from it.
     """
     with closing(open_sealed(name, grip="look")) as looked:
         drive, store = looked.drive, looked.store
@@ -402,8 +402,6 @@ def _unfinished(place: Path, name: str) -> UndoRecord | None:
                 made = load(other, UndoRecord, "record of a remedy")
                 _check_record(made, other.name)
             except NeogenesisError:
-                if other == place:
-                    raise
                 continue
             if made.state != "begun" or made.size_bytes != drive.size_bytes or not _same_drive(made.drive, drive):
                 continue

@@ -63,7 +63,7 @@ def follow(
         return follow_store(drives, home)
     if "shim" in program.names:
         return _follow_shim(drives, home, path, architecture, depth)
-    if {"sd-stub", "systemd-stub"} & program.names:
+    if "systemd-stub" in program.names:
         text = "The program carries no kernel, and gives up"
         return Reached(links=[_at(home, "kernel", text, False)], returned=True)
     return Reached(links=[_at(home, "system", "What this program starts cannot be told from here", None)])

@@ -16,8 +16,12 @@ _MACHINES = {0x8664: "x86_64", 0x14C: "x86", 0xAA64: "arm64", 0x1C0: "arm", 0x1C
 #: Names of the fallback loader by architecture. Source: UEFI 2.10, section 3.5.1.1.
 FALLBACK = {"x86_64": "BOOTX64.EFI", "x86": "BOOTIA32.EFI", "arm64": "BOOTAA64.EFI", "arm": "BOOTARM.EFI"}
 _MOST_SECTIONS = 96
-#: Words by which programs of that family tell themselves, in the one or the other code.
-_KNOWN = ("systemd-boot", "systemd-stub", "sd-stub", "blscfg")
+#: Words by which programs of that family tell themselves, beside those that a menu loader with entry files has.
+_KNOWN = {
+    "systemd-boot": b"LoaderInfo: systemd-boot",
+    "systemd-stub": b"LoaderInfo: systemd-stub",
+    "blscfg": b"blscfg",
+}
 _MODULES = 0x676D696D
 _MEMDISK, _CONFIG, _PREFIX = 1, 2, 3
 _LARGEST_TEXT = 1 << 20
@@ -74,7 +78,7 @@ def read_program(data: bytes, size: int | None = None) -> Program | None:
     signed = _is_signed(data, at + 24, optional)
     grub = _grub(data)
     command = sections.get(".cmdline", b"").rstrip(b"\0").decode("utf-8", "replace").strip()
-    known = frozenset(w for w in _KNOWN if w.encode() in data or w.encode("utf-16-le") in data)
+    known = frozenset(name for name, mark in _KNOWN.items() if mark in data)
     if b"shim," in sections.get(".sbat", b""):
         known |= {"shim"}
     ranges = (command_line,) if command else ()
