@@ -445,7 +445,7 @@ MENUS: dict[str, tuple[str, bool]] = {
     ),
 }
 #: Those that each run of the tests tries in the emulator; `make test-long` tries all.
-OFTEN = ("default by identity", "two fallbacks", "submenu by number", "a program that is started")
+OFTEN = ("default by identity", "submenu by number", "a program that is started")
 
 
 def menu_drive(folder: Path, menu: str) -> Path:

@@ -445,7 +445,8 @@ def test_cut_at_every_write_it_is_finished_or_put_back(tmp_path: Path, monkeypat
         for start, end in places:
             kept[start:end] = before[start:end]
         assert kept == before, code
-        for at in range(len(places)):
+        every = range(len(places))
+        for at in every if os.environ.get("NEOGENESIS_LONG") else sorted({0, every[-1]}):
 
             def cut(store: Any, pieces: Any, *told: Any, stop: int = at) -> None:
                 for start, data in pieces[:stop]:
@@ -460,7 +461,7 @@ def test_cut_at_every_write_it_is_finished_or_put_back(tmp_path: Path, monkeypat
             with pytest.raises(KeyboardInterrupt):
                 apply_remedy(code, str(one), Consent(tail), place_, machine)
             monkeypatch.setattr(mending, "_write", write)
-            if at % 2:
+            if at:
                 apply_remedy(code, str(one), Consent(tail), place_, machine)
                 assert one.read_bytes() == after, (code, at)
             if one.read_bytes() != before:
@@ -468,7 +469,7 @@ def test_cut_at_every_write_it_is_finished_or_put_back(tmp_path: Path, monkeypat
             assert one.read_bytes() == before, (code, at)
 
 
-_MANY = range(40) if os.environ.get("NEOGENESIS_LONG") else range(4)
+_MANY = range(40) if os.environ.get("NEOGENESIS_LONG") else range(2)
 
 
 def any_drive(image: Path, seed: int) -> Path:
