@@ -202,6 +202,8 @@ def test_any_text_is_parsed_or_refused(text: str) -> None:
         "source /EFI/x/loop.cfg\n",
         "if " * 500 + "\n",
         "{ " * 500 + "\n",
+        "true\n" * 150_000,
+        'regexp "a*a*a*a*b" aaaaaaaaaaaaaaaaaaaaaaaaaaaa\n',
     ],
 )
 def test_a_script_without_end_is_left(one: Path, script: str) -> None:

@@ -412,7 +412,10 @@ class GrubRun:
     # Scripts
 
     def _source(self, text: str) -> None:
-        self._block(parse(text).script)
+        parsed = parse(text)
+        self._block(parsed.script)
+        if not parsed.whole or len(text) >= _LARGEST_MENU:
+            raise _Open(_TOO_LONG)
 
     def _block(self, script: Script) -> int:
         status = 0
@@ -851,7 +854,8 @@ class GrubRun:
         sets += [w[6:] for w in words if w.startswith("--set=")]
         plain = [w for n, w in enumerate(words) if not w.startswith("--") and (not n or words[n - 1] not in _TAKES)]
         plain = [w for w in plain if w != "-s"]
-        if len(plain) != 2 or len(plain[0]) > 200 or len(plain[1]) > 4096 or re.search(r"[)*+?}][*+?{]", plain[0]):
+        few = len(plain) == 2 and len(plain[0]) <= 200 and len(plain[1]) <= 1000
+        if not few or len(re.findall(r"[*+?{]", plain[0])) > 2 or re.search(r"[)*+?}][*+?{]", plain[0]):
             raise _Open("What the menu's command “regexp” finds cannot be told from here")
         try:
             found = re.search(plain[0], plain[1])

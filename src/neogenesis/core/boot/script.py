@@ -75,11 +75,13 @@ Script = tuple[Statement, ...]
 class Parsed:
     """What could be parsed; `fault` is the first line that the loader refuses, 0 where it takes all.
 
-    After such a line it goes on with the next one, as if a script began there.
+    After such a line it goes on with the next one, as if a script began there. `whole` is False for a text that is too
+    long to be parsed to its end.
     """
 
     script: Script
     fault: int = 0
+    whole: bool = True
 
 
 class _Refused(Exception):
@@ -101,7 +103,7 @@ def parse(text: str) -> Parsed:
     tokens, fault = _tokens(text)
     found = _Parser(tokens)
     script, at = found.top()
-    return Parsed(script, at or fault)
+    return Parsed(script, at or fault, len(tokens) <= _MOST_TOKENS)
 
 
 # Words
