@@ -21,6 +21,7 @@ from neogenesis.core.boot.script import Command, For, Function, If, Script, Whil
 _MOST_STEPS, _MOST_FILES, _DEEPEST = 50_000, 40, 24
 _LONGEST_VALUE, _LARGEST_MENU, _KERNEL_HEAD = 64 << 10, 4 << 20, 4096
 _LEFT_STANDING_S = 10
+_PACKED = (b"\x1f\x8b", b"\xfd7")
 _DEVICE = re.compile(r"\(([^()]*)\)(.*)", re.DOTALL)
 _HD = re.compile(r"hd(\d{1,4})(?:,(?:gpt|msdos|apple)?(\d{1,4}))?$")
 _NUMBER = re.compile(r"(\d{1,9})(?:$|[>\s])")
@@ -302,6 +303,8 @@ class GrubRun:
             return None
         (drive, facts), spelled = found
         data = drive.read(facts.number, spelled, _LARGEST_MENU)
+        if data is not None and data[:2] in _PACKED:
+            raise _Open(f"{_plain(path)} is packed, and whether the loader unpacks it rests on a module")
         return data.decode("utf-8", "replace") if data is not None else None
 
     # Menus
