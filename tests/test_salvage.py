@@ -18,7 +18,19 @@ from hypothesis import strategies as st
 
 from neogenesis.core.salvage.names import kind_of, matches, plain
 from neogenesis.core.system.library import _Volume
-from tests.drives import LINUX, Part, blank, data_hash, make_drive, nt_files, run, simulated
+from tests.drives import (
+    LINUX,
+    NT_DATA,
+    Part,
+    blank,
+    data_hash,
+    make_drive,
+    nt_files,
+    place,
+    run,
+    simulated,
+    spans,
+)
 
 
 def saved(folder: Path) -> dict[str, dict]:
@@ -190,3 +202,32 @@ def test_a_long_chain_is_followed_once_and_not_for_every_piece(tmp_path: Path) -
     pieces = [listed.piece(inode, at, min(1 << 16, size - at)) for at in range(0, size, 1 << 16)]
     assert b"".join(pieces) == film.read_bytes()
     assert counting.opened == 1
+
+
+def test_a_file_that_only_stands_for_one_elsewhere_is_not_saved_as_zeros(tmp_path: Path, neogenesis) -> None:
+    """One of an account, of which nothing is here; one of an account that is here as well is an ordinary file."""
+    image = make_drive(
+        tmp_path / "old.img", 60, [Part(40, NT_DATA, "ntfs", "Old", {"Users/anna/letter.txt": b"letter"})]
+    )
+    start, size = spans(image)[0]
+    volume, mount = tmp_path / "volume.img", tmp_path / "mount"
+    volume.write_bytes(image.read_bytes()[start : start + size])
+    mount.mkdir()
+    run("ntfs-3g", volume, mount)
+    try:
+        for name, data in (("cloud.docx", b""), ("here.docx", b"all of it" * 4000)):
+            path = mount / f"Users/anna/{name}"
+            path.write_bytes(data)
+            if not data:
+                os.truncate(path, 50_000)
+            tag = (0x9000601A).to_bytes(4, "little") + (16).to_bytes(2, "little") + bytes(2) + bytes(16)
+            os.setxattr(path, "system.ntfs_reparse_data", tag)
+    finally:
+        run("fusermount3", "-u", mount)
+    place(image, volume, start)
+    done = neogenesis("salvage", image, tmp_path / "out", status=4)
+    found = saved(tmp_path / "out")
+    assert "could not be read whole: Users/anna/cloud.docx" in done.stdout + done.stderr
+    row = found["Users/anna/cloud.docx"]
+    assert row["size_bytes"] == 0 and row["lost_bytes"] == 50_000 and "placeholder" in row["fault"]
+    assert (tmp_path / "out" / found["Users/anna/here.docx"]["saved_as"]).read_bytes() == b"all of it" * 4000

@@ -229,7 +229,7 @@ def give_back(
             continue
         head = head_of(held)
         if head is None:
-            sorting.leave(held, "It cannot be read any more.")
+            sorting.leave(held, "It cannot be read any more, or only stands for a file that is elsewhere.")
             continue
         group = _group(held.path, head) if folder else ""
         if folder and not group:

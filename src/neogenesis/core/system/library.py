@@ -31,7 +31,7 @@ _LARGEST_HIVE = 512 << 20
 _MOST_KEYS, _MOST_VALUES, _LONGEST_VALUE = 12_000, 400, 8192
 _LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a FAT volume among its files
 _NON_RESIDENT = pytsk3.TSK_FS_ATTR_NONRES
-_MOST_STEPS, _MOST_NAMES = 400, 200_000
+_MOST_STEPS, _MOST_NAMES, _REPARSE_POINT = 400, 200_000, 0xC0
 _NOT_AS_IT_IS = pytsk3.TSK_FS_ATTR_COMP | pytsk3.TSK_FS_ATTR_ENC | pytsk3.TSK_FS_ATTR_SPARSE
 _NO_DATA = pytsk3.TSK_FS_ATTR_RUN_FLAG_SPARSE | pytsk3.TSK_FS_ATTR_RUN_FLAG_FILLER
 
@@ -57,6 +57,18 @@ def _send(letter: bytes, body: bytes) -> None:
     view = memoryview(data)
     while view:
         view = view[os.write(1, view) :]
+
+
+def _is_placeholder(entry: Any) -> bool:
+    """Whether what the list of files has of it points elsewhere, and its own data is a hole. Source: the published
+    attribute types of NTFS ($REPARSE_POINT); files that are in an account and here as well have no holes.
+    """
+    attributes = list(entry)
+    if not any(int(a.info.type) == _REPARSE_POINT for a in attributes):
+        return False
+    data = [a for a in attributes if int(a.info.type) == 128 and not a.info.name]
+    runs = [run for a in data for run in a]
+    return bool(entry.info.meta.size) and (not runs or any(int(run.flags) & _NO_DATA for run in runs))
 
 
 def _link(entry: Any) -> str | None:
@@ -197,7 +209,10 @@ class _Volume:
         return found
 
     def size(self, inode: int) -> int:
+        """-1 for one that only stands for a file: its bytes are in an account, or packed in another place."""
         self._last = (inode, self._volume.open_meta(inode=inode))
+        if _is_placeholder(self._last[1]):
+            return -1
         return int(self._last[1].info.meta.size)
 
     def piece(self, inode: int, offset: int, length: int) -> bytes:

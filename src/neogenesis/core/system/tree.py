@@ -162,10 +162,13 @@ class FileTree:
     ) -> Iterator[tuple[bytes, int]]:
         """A file from its first byte to its last, in pieces, each with how many bytes of it could not be read.
 
-        `patience` is asked for what each piece may take. Raises Damaged when the file cannot be opened any more,
-        PutOff when a piece takes too long; close the tree then, since the library keeps what it was given.
+        `patience` is asked for what each piece may take. Raises Damaged when the file cannot be opened any more, or is
+        only a placeholder, PutOff when a piece takes too long; close the tree then, since the library keeps what it was given.
         """
-        size, at = _number(self._channel.call("size", inode)), 0
+        found, at = self._channel.call("size", inode), 0
+        if found == -1:
+            raise Damaged("file", 0, "only a placeholder of it is on this drive, its contents are elsewhere")
+        size = _number(found)
         while at < size:
             served = self._served
             served.lost.clear()
