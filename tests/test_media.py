@@ -16,7 +16,7 @@ from typing import Any
 import pycdlib
 import pytest
 import zstandard
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from neogenesis.bench.drives import Connected
@@ -287,10 +287,25 @@ def test_a_stick_that_lies_is_found(wraps: bool, real_mib: int) -> None:
     assert honest.honest and honest.real_bytes == 64 << 20 and honest.confidence > 0.99
     full = probe_full(Lying(64 << 20, real_mib << 20, wraps), 3)
     assert not full.honest and full.real_bytes <= real_mib << 20
-    if real_mib & (real_mib - 1) == 0 or not wraps:
-        quick = probe_quick(Lying(64 << 20, real_mib << 20, wraps), 2)
-        assert not quick.honest and quick.real_bytes <= 64 << 20
+    quick = probe_quick(Lying(64 << 20, real_mib << 20, wraps), 2)
+    assert not quick.honest and quick.real_bytes <= 64 << 20
     assert probe_full(MemoryStore(9 << 20), 1).honest
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.integers(1200, 16_000), st.integers(0, 5))
+def test_whatever_the_size_at_which_it_wraps_it_is_told(real_pieces: int, seed: int) -> None:
+    real = real_pieces * 4096
+    found = probe_quick(Lying(64 << 20, real, True), seed)
+    assert not found.honest and found.real_bytes == real
+
+
+def test_one_that_wraps_only_in_its_upper_half_is_found() -> None:
+    class Upper(Lying):
+        def _at(self, offset: int) -> int | None:
+            return offset if offset < 32 << 20 else (16 << 20) + (offset - (32 << 20)) % (16 << 20)
+
+    assert not probe_quick(Upper(64 << 20, 64 << 20, True), 1).honest
 
 
 def test_the_command_finds_a_lying_stick(discs: Path, tmp_path: Path, neogenesis: Any) -> None:

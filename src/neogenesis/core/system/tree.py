@@ -163,7 +163,7 @@ class FileTree:
         """A file from its first byte to its last, in pieces, each with how many bytes of it could not be read.
 
         `patience` is asked for what each piece may take. Raises Damaged when the file cannot be opened any more, or is
-        only a placeholder, PutOff when a piece takes too long; close the tree then, since the library keeps what it was given.
+        only a placeholder, PutOff when a piece takes too long; close the tree then, which keeps what it was given.
         """
         found, at = self._channel.call("size", inode), 0
         if found == -1:
