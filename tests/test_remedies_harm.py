@@ -394,6 +394,8 @@ def test_what_was_cut_off_is_finished_or_put_back_and_never_begun_anew(
             apply_remedy(other, str(one), Consent("-one"), tmp_path / "b.undo")
     with pytest.raises(Refused, match="which was cut off"):
         apply_remedy("fallback-loader", str(one), Consent("-one"), tmp_path / "a.undo")
+    with pytest.raises(Refused, match="not what was shown"):
+        apply_remedy(code, str(one), Consent("-one"), tmp_path / "a.undo", changes="0" * 64)
     assert one.read_bytes() == half != before
     made = apply_remedy(code, str(one), Consent("-one"), tmp_path / "a.undo")
     assert made.state == "finished" and forecast_drives([str(one)], None).starts

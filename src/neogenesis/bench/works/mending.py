@@ -81,6 +81,11 @@ class UndoRecord(Record, frozen=True, kw_only=True):
     after_digest: str
     state: Literal["begun", "finished", "undone"] = "finished"
 
+    @property
+    def rows(self) -> list[tuple[int, bytes, bytes]]:
+        """Place, what stood there, what was written; raises ValueError for what is not hexadecimal."""
+        return [(c.start, bytes.fromhex(c.before), bytes.fromhex(c.after)) for c in self.changes]
+
 
 class VolumeTools:
     """Implements what remedies need done, through the distribution's utilities.
@@ -342,7 +347,7 @@ def apply_remedy(
         with closing(open_sealed(name, grip="look")) as looked:
             refuse_wrong_tail(consent.tail, confirm_tail(looked.drive))
     if unfinished is not None:
-        return _finish(unfinished, known, name, place, consent, events)
+        return _finish(unfinished, known, name, place, consent, changes, events)
 
     def body(running: Running) -> UndoRecord:
         with boot_drives([(n, "") for n in names]) as drives:
@@ -364,8 +369,7 @@ def apply_remedy(
             text = f"{code} would change nothing; nothing was written."
             raise Refused("nothing-to-mend", text, "Look at the remedies.")
         if changes and changes != digest:
-            text = "What would change now is not what was shown; nothing was written."
-            raise Refused("not-confirmed", text, "Look at the remedies anew.")
+            raise _not_shown()
         _refuse_copied(code, name, survey, consent)
         made = _record_of(code, drive, rows)
         work, total = remedy_work(code, digest), sum(len(old) for _, old, _ in rows)
@@ -379,11 +383,7 @@ def apply_remedy(
             running.frame.control.checkpoint()
             claim.begin()
             save(place, made)
-            _write(store, [(at, new) for at, _, new in rows], _tells(running))
-            store.settle()
-            made = replace(made, state="finished")
-            save(place, made)
-        return made
+            return _carried_out(place, made, "finished", store, running)
 
     return run_work("remedy", body, place, events, check_only=consent.check_only, run=_run_of(consent))
 
@@ -418,7 +418,7 @@ def _unfinished(place: Path, name: str) -> UndoRecord | None:
 
 def _held(store: ReadableStore, made: UndoRecord) -> Literal["before", "after", "half", "other"]:
     """What of a remedy the drive holds."""
-    pieces = _in_pieces([(c.start, bytes.fromhex(c.before), bytes.fromhex(c.after)) for c in made.changes])
+    pieces = _in_pieces(made.rows)
     found = [(store.read(at, len(new)), new, old) for at, (new, old) in pieces]
     if any(there not in (new, old) for there, new, old in found):
         return "other"
@@ -446,18 +446,31 @@ def mended_of(names: Sequence[str], tail: str | None, target: Identity | None = 
     raise Refused("wrong-tail", text, "Name the drive that is meant first, alone or with a tail of its own.")
 
 
+def _not_shown() -> Refused:
+    text = "What would change now is not what was shown; nothing was written."
+    return Refused("not-confirmed", text, "Look at the remedies anew.")
+
+
 def _same_drive(identity: Identity, drive: Drive) -> bool:
     return not (identity.serial and drive.serial) or identity.serial == drive.serial
 
 
 def _finish(
-    made: UndoRecord, code: str, name: str, place: Path, consent: Consent, events: Sequence[EventsTo]
+    made: UndoRecord,
+    code: str,
+    name: str,
+    place: Path,
+    consent: Consent,
+    changes: str,
+    events: Sequence[EventsTo],
 ) -> UndoRecord:
-    """Write the rest of what was announced when it was begun."""
+    """Write the rest of what was announced when it was begun; `changes` as for `apply_remedy`."""
     if made.code != code:
         text = f"“{place.name}” is the record of {made.code}, which was cut off; nothing was written."
         raise Refused("unfinished", text, "Finish that one, or put it back with undo.")
-    rows = [(c.start, bytes.fromhex(c.before), bytes.fromhex(c.after)) for c in made.changes]
+    rows = made.rows
+    if changes and changes != changes_digest(rows):
+        raise _not_shown()
 
     def body(running: Running) -> UndoRecord:
         holds = (f"what {code} had begun to write: {sum(len(old) for _, old, _ in rows)} bytes",)
@@ -470,11 +483,7 @@ def _finish(
             _refuse_unless(store, _in_pieces(rows))
             running.frame.control.checkpoint()
             claim.begin()
-            _write(store, [(at, new) for at, _, new in rows], _tells(running))
-            store.settle()
-            done = replace(made, state="finished")
-            save(place, done)
-        return done
+            return _carried_out(place, made, "finished", store, running)
 
     return run_work("remedy", body, place, events, check_only=consent.check_only, run=_run_of(consent))
 
@@ -489,7 +498,7 @@ def undo_remedy(record: Path, name: str, consent: Consent, events: Sequence[Even
         refuse_wrong_tail(consent.tail, confirm_tail(drive))
     if drive.size_bytes != made.size_bytes or (made.drive.serial and made.drive.serial != drive.serial):
         raise Refused("other-drive", "The record is of another drive; nothing was written.", "Name the right drive.")
-    changes = [(c.start, bytes.fromhex(c.before), bytes.fromhex(c.after)) for c in made.changes]
+    changes = made.rows
 
     def body(running: Running) -> UndoRecord:
         holds = (f"what {made.code} wrote: {sum(len(old) for _, old, _ in changes)} bytes",)
@@ -502,13 +511,21 @@ def undo_remedy(record: Path, name: str, consent: Consent, events: Sequence[Even
                 raise Refused("nothing-to-undo", text, "Check that it is the drive that was mended.")
             running.frame.control.checkpoint()
             claim.begin()
-            _write(store, [(at, old) for at, old, _ in changes], _tells(running))
-            store.settle()
-            undone = replace(made, state="undone")
-            save(record, undone)
-        return undone
+            return _carried_out(record, made, "undone", store, running)
 
     return run_work("undo", body, record, events, check_only=consent.check_only, run=_run_of(consent))
+
+
+def _carried_out(
+    place: Path, made: UndoRecord, state: Literal["finished", "undone"], store: WritableStore, running: Running
+) -> UndoRecord:
+    """Write what was announced, or what stood there before, and read it back; then the record says so."""
+    pieces = [(at, new if state == "finished" else old) for at, old, new in made.rows]
+    _write(store, pieces, _tells(running))
+    store.settle()
+    done = replace(made, state=state)
+    save(place, done)
+    return done
 
 
 def _run_of(consent: Consent) -> str:

@@ -14,8 +14,9 @@ from fnmatch import fnmatchcase
 from typing import NoReturn
 
 from neogenesis.core.boot.answer import BootFinding, Link
+from neogenesis.core.boot.condition import TOO_LONG, Condition, Open
 from neogenesis.core.boot.drives import BootDrive, Place, by_file, by_label, by_partition_id, by_uuid, everywhere
-from neogenesis.core.boot.root import is_kernel, system_of
+from neogenesis.core.boot.root import is_kernel, printable, system_of
 from neogenesis.core.boot.script import Command, For, Function, If, Script, While, Word, parse
 
 _MOST_STEPS, _MOST_FILES, _DEEPEST = 50_000, 40, 24
@@ -78,15 +79,7 @@ _EXPORTED = frozenset(("root", "prefix", "cmdpath", "config_file", "config_direc
 _CLOSED = ("btrfs", "xfs", "apfs", "lvm", "raid")
 
 
-class _Stop(Exception):
-    """Ends the run."""
-
-
-class _Open(_Stop):
-    """What comes next rests on something that cannot be told from here."""
-
-
-class _Over(_Stop):
+class _Over(Exception):
     """`how` is kernel, chain, shown, exit, halt or reboot."""
 
     def __init__(self, how: str) -> None:
@@ -201,12 +194,12 @@ class GrubRun:
         """Run it, and say how that ends."""
         try:
             whole()
-        except _Open as error:
+        except Open as error:
             self.links.append(Link(step="menu", text=str(error), ok=None))
         except _Over as over:
             self._over(over.how)
         except (_Leave, RecursionError):
-            self.links.append(Link(step="menu", text=_TOO_LONG, ok=None))
+            self.links.append(Link(step="menu", text=TOO_LONG, ok=None))
         else:
             self._stuck("The menu starts nothing, and waits at its prompt")
 
@@ -259,7 +252,7 @@ class GrubRun:
         if found is None:
             is_layer = name.startswith(("lvm", "md/", "mduuid/", "crypto", "cryptouuid/", "ldm/"))
             if is_layer and any(p.volume.kind in ("lvm", "raid", "luks") for _, p in everywhere(self.drives)):
-                raise _Open(f"What is on ({device}) cannot be looked at from here")
+                raise Open(f"What is on ({device}) cannot be looked at from here")
             return None
         if int(found[1]) >= len(self.drives):
             return None
@@ -278,15 +271,15 @@ class GrubRun:
         return (place, rest) if place is not None else None
 
     def _find(self, place: Place, path: str) -> str | None:
-        """The file or folder there; raises _Open where the loader reads what is closed here."""
+        """The file or folder there; raises Open where the loader reads what is closed here."""
         drive, facts = place
         if drive.tree(facts.number) is None and facts.volume.kind != "none":
             if facts.volume.kind in _CLOSED or facts.volume.understood:
-                raise _Open(f"What is on {facts.title} cannot be looked at from here")
+                raise Open(f"What is on {facts.title} cannot be looked at from here")
             return None
         return drive.find(facts.number, path)
 
-    def _where(self, path: str) -> tuple[Place, str] | None:
+    def where(self, path: str) -> tuple[Place, str] | None:
         """The place of a file that is there."""
         found = self.resolve(path)
         if found is None or not found[1].startswith("/"):
@@ -298,13 +291,13 @@ class GrubRun:
         """The text of a script; None where it is not there."""
         if path.startswith("(memdisk)"):
             return self.memory_files.get(path.removeprefix("(memdisk)").strip("/"))
-        found = self._where(path)
+        found = self.where(path)
         if found is None:
             return None
         (drive, facts), spelled = found
         data = drive.read(facts.number, spelled, _LARGEST_MENU)
         if data is not None and data[:2] in _PACKED:
-            raise _Open(f"{_plain(path)} is packed, and whether the loader unpacks it rests on a module")
+            raise Open(f"{printable(path)} is packed, and whether the loader unpacks it rests on a module")
         return data.decode("utf-8", "replace") if data is not None else None
 
     # Menus
@@ -323,7 +316,7 @@ class GrubRun:
     def _deeper(self) -> Iterator[None]:
         self._depth += 1
         if self._depth > _DEEPEST:
-            raise _Open(_TOO_LONG)
+            raise Open(TOO_LONG)
         try:
             yield
         finally:
@@ -333,9 +326,9 @@ class GrubRun:
         """Without a menu there the loader stays at its prompt."""
         text = self._text(path)
         if text is None:
-            self._complain("menu", f"There is no menu {_plain(path)}", path)
+            self._complain("menu", f"There is no menu {printable(path)}", path)
             return
-        self._tell("menu", f"Reads the menu {_plain(path)}", path)
+        self._tell("menu", f"Reads the menu {printable(path)}", path)
         self._menu(text, path)
 
     def _menu(self, text: str, path: str = "") -> None:
@@ -373,7 +366,7 @@ class GrubRun:
         return next((n for n, e in enumerate(self._entries) if name and name in (e.title, e.id)), None)
 
     def _run_entry(self, entry: _Entry) -> None:
-        self.links.append(Link(step="entry-of-menu", text=f"Menu entry “{_plain(entry.title)[:120]}”"))
+        self.links.append(Link(step="entry-of-menu", text=f"Menu entry “{printable(entry.title)[:120]}”"))
         if self.variables.get("superusers") and not entry.unrestricted:
             self.links.append(Link(step="menu", text="The menu asks for a password", ok=None))
         rest = re.split(r"(?<!>)>(?!>)", self.variables.get("default", ""), maxsplit=1)
@@ -418,7 +411,7 @@ class GrubRun:
         parsed = parse(text)
         self._block(parsed.script)
         if not parsed.whole or len(text) >= _LARGEST_MENU:
-            raise _Open(_TOO_LONG)
+            raise Open(TOO_LONG)
 
     def _block(self, script: Script) -> int:
         status = 0
@@ -429,7 +422,7 @@ class GrubRun:
     def _statement(self, one: Command | If | While | For | Function) -> int:
         self._steps += 1
         if self._steps > _MOST_STEPS:
-            raise _Open(_TOO_LONG)
+            raise Open(TOO_LONG)
         if isinstance(one, Command):
             return self._set_status(self._run_command(one))
         if isinstance(one, If):
@@ -456,7 +449,7 @@ class GrubRun:
         """Once round a loop; whether it is left."""
         self._steps += 1
         if self._steps > _MOST_STEPS:
-            raise _Open(_TOO_LONG)
+            raise Open(TOO_LONG)
         try:
             self._block(body)
         except _Leave as leave:
@@ -490,7 +483,7 @@ class GrubRun:
                 current = (current or "") + text
                 pattern = pattern or (not piece.quoted and not piece.variable and bool(_GLOB.search(text)))
             if current is not None and len(current) > _LONGEST_VALUE:
-                raise _Open(_TOO_LONG)
+                raise Open(TOO_LONG)
         if current is not None:
             found.append(current)
         if pattern and len(found) == 1 and found[0].startswith(("/", "(")):
@@ -517,19 +510,19 @@ class GrubRun:
             here: list[str] = []
             for place in places:
                 if not _GLOB.search(part):
-                    here += [f"{place}/{part}"] if self._where(f"{head}{place}/{part}") else []
+                    here += [f"{place}/{part}"] if self.where(f"{head}{place}/{part}") else []
                     continue
-                at = self._where(f"{head}{place}/") if not place else self._where(f"{head}{place}")
+                at = self.where(f"{head}{place}/") if not place else self.where(f"{head}{place}")
                 names = at[0][0].names(at[0][1].number, place) if at is not None else []
                 here += [f"{place}/{n}" for n in names if fnmatchcase(n, part) and not n.startswith(".")]
             places = here[:1000]
         if places and "regexp" not in self._modules:
-            raise _Open("Whether the menu finds files by a pattern rests on a module that is not seen from here")
+            raise Open("Whether the menu finds files by a pattern rests on a module that is not seen from here")
         return [f"{head}{place}" for place in places]
 
     def _put(self, name: str, value: str) -> None:
         if len(value) > _LONGEST_VALUE or len(self.variables) > 10_000:
-            raise _Open(_TOO_LONG)
+            raise Open(TOO_LONG)
         if name == "root" and value.startswith("(") and value.endswith(")"):
             value = value[1:-1]
         self.variables[name] = value
@@ -560,7 +553,7 @@ class GrubRun:
             self._modules |= set(words) if name == "insmod" else set()
             return 0
         if name in _OPEN:
-            raise _Open(f"What the menu's command “{name}” finds cannot be told from here")
+            raise Open(f"What the menu's command “{name}” finds cannot be told from here")
         if name == "blscfg":
             return self._entry_files() if self.entry_files else 0
         body = self._functions.get(name)
@@ -675,12 +668,12 @@ class GrubRun:
     def _cat(self, words: list[str]) -> int:
         """A file of the system volume that is printed: what it says stands there for the system itself."""
         path = next((w for w in words if not w.startswith("--")), "")
-        found = self._where(path)
+        found = self.where(path)
         if found is None:
-            return self._complain("system", f"{_plain(path)} is not there", path)
+            return self._complain("system", f"{printable(path)} is not there", path)
         self.used.append(found[0])
         self._shown = True
-        self._tell("system", f"Reads {_plain(path)}", path)
+        self._tell("system", f"Reads {printable(path)}", path)
         return 0
 
     def _search(self, words: list[str]) -> int:
@@ -704,13 +697,15 @@ class GrubRun:
         found_text, gone, sought = _SEARCHES[how]
         places = self._sought(how, value) if value else []
         if not places:
-            return self._complain("system", gone.format(_plain(value)))
+            return self._complain("system", gone.format(printable(value)))
         if len(places) > 1:
-            self.doubtful.append(f"{sought.format(_plain(value))} is there {len(places)} times; the first drive wins.")
+            self.doubtful.append(
+                f"{sought.format(printable(value))} is there {len(places)} times; the first drive wins."
+            )
         self._put(variable or "root", self._device(places[0]))
         self.used.append(places[0])
         drive, facts = places[0]
-        text = found_text.format(_plain(value))
+        text = found_text.format(printable(value))
         self.links.append(Link(step="search", text=text, drive=drive.name, partition=facts.number))
         return 0
 
@@ -724,15 +719,15 @@ class GrubRun:
         places = by_file(self.drives, value)
         closed = [p for d, p in everywhere(self.drives) if p.volume.kind in _CLOSED and d.tree(p.number) is None]
         if not places and closed:
-            raise _Open(f"What is on {closed[0].title} cannot be looked at from here")
+            raise Open(f"What is on {closed[0].title} cannot be looked at from here")
         return places
 
     def _configfile(self, words: list[str]) -> int:
         path = words[0] if words else f"{self.variables.get('prefix', '')}/grub.cfg"
         text = self._counted(path)
         if text is None:
-            return self._complain("menu", f"There is no menu {_plain(path)}", path)
-        self._tell("menu", f"Reads the menu {_plain(path)}", path)
+            return self._complain("menu", f"There is no menu {printable(path)}", path)
+        self._tell("menu", f"Reads the menu {printable(path)}", path)
         with self._context():
             self._menu(text, path)
         return 0
@@ -740,14 +735,14 @@ class GrubRun:
     def _counted(self, path: str) -> str | None:
         self._files += 1
         if self._files > _MOST_FILES:
-            raise _Open(_TOO_LONG)
+            raise Open(TOO_LONG)
         return self._text(path)
 
     def _source_file(self, words: list[str]) -> int:
         text = self._counted(words[0]) if words else None
         if text is None:
-            return self._complain("menu", f"There is no menu {_plain(words[0] if words else '')}")
-        self._tell("menu", f"Reads the menu {_plain(words[0])}", words[0])
+            return self._complain("menu", f"There is no menu {printable(words[0] if words else '')}")
+        self._tell("menu", f"Reads the menu {printable(words[0])}", words[0])
         with self._deeper():
             self._source(text)
         return 0
@@ -757,17 +752,17 @@ class GrubRun:
         return 0
 
     def _kernel(self, words: list[str]) -> int:
-        found = self._where(words[0]) if words else None
+        found = self.where(words[0]) if words else None
         if found is None:
             path = words[0] if words else ""
-            return self._complain("kernel", MISSING["kernel"].format(_plain(path)), path)
+            return self._complain("kernel", MISSING["kernel"].format(printable(path)), path)
         place, spelled = found
         self.used.append(place)
         head = place[0].read(place[1].number, spelled, _KERNEL_HEAD) or b""
         known = True if is_kernel(head) else None
-        text = THERE["kernel"].format(_plain(words[0]))
+        text = THERE["kernel"].format(printable(words[0]))
         if known is None:
-            text = f"{_plain(words[0])} does not look like a kernel"
+            text = f"{printable(words[0])} does not look like a kernel"
         self.links.append(Link(step="kernel", text=text, ok=known, drive=place[0].name, partition=place[1].number))
         self._loaded = _Loaded(kernel=place, options=" ".join(words[1:]))
         return 0
@@ -778,25 +773,25 @@ class GrubRun:
             return self._complain("kernel", "A ramdisk is named before any kernel")
         for path in (w for w in words if not w.startswith("-")):
             name = path.removeprefix("newc:").rsplit(":", 1)[-1] if path.startswith("newc:") else path
-            if self._where(name) is None:
-                text = MISSING["initrd"].format(_plain(name))
+            if self.where(name) is None:
+                text = MISSING["initrd"].format(printable(name))
                 loaded.missing = Link(step="initrd", text=text, ok=False, drive=loaded.kernel[0].name)
                 return 1
             loaded.ramdisks += 1
-            self._tell("initrd", THERE["initrd"].format(_plain(name)), name)
+            self._tell("initrd", THERE["initrd"].format(printable(name)), name)
         return 0
 
     def _chain(self, words: list[str]) -> int:
         path = next((w for w in words if not w.startswith("--")), "")
         if path.endswith("+1") and "/" not in path:
-            raise _Open("The menu hands on to the boot code of a volume")
-        found = self._where(path)
+            raise Open("The menu hands on to the boot code of a volume")
+        found = self.where(path)
         if found is None:
-            return self._complain("loader", MISSING["loader"].format(_plain(path)), path)
+            return self._complain("loader", MISSING["loader"].format(printable(path)), path)
         (drive, facts), spelled = found
         _, program = drive.program(facts.number, spelled)
         if self.platform == "efi" and (program is None or program.architecture != self.architecture):
-            return self._complain("loader", f"{_plain(path)} is no program for this machine", path)
+            return self._complain("loader", f"{printable(path)} is no program for this machine", path)
         self._loaded = _Loaded(chain=(found[0], f"/{found[1]}"))
         return 0
 
@@ -847,7 +842,7 @@ class GrubRun:
         values = {"-u": place[1].volume.uuid, "-l": place[1].volume.label, "--part-uuid": place[1].unique_id}
         values |= {"--fs-uuid": values["-u"], "--label": values["-l"]}
         if kind not in values:
-            raise _Open("What the menu's command “probe” finds cannot be told from here")
+            raise Open("What the menu's command “probe” finds cannot be told from here")
         if variable:
             self._put(variable, values[kind] or "")
         return 0
@@ -859,7 +854,7 @@ class GrubRun:
         plain = [w for w in plain if w != "-s"]
         few = len(plain) == 2 and len(plain[0]) <= 200 and len(plain[1]) <= 1000
         if not few or len(re.findall(r"[*+?{]", plain[0])) > 2 or re.search(r"[)*+?}][*+?{]", plain[0]):
-            raise _Open("What the menu's command “regexp” finds cannot be told from here")
+            raise Open("What the menu's command “regexp” finds cannot be told from here")
         try:
             found = re.search(plain[0], plain[1])
         except (re.error, RecursionError):
@@ -874,7 +869,7 @@ class GrubRun:
         return 0
 
     def _test(self, words: list[str]) -> int:
-        return 0 if _Test(self, words).whole() else 1
+        return 0 if Condition(self, words).holds() else 1
 
     def _bracket(self, words: list[str]) -> int:
         if not words or words[-1] != "]":
@@ -903,22 +898,16 @@ class GrubRun:
         raise _Leave(how, number)
 
     def _load_font(self, words: list[str]) -> int:
-        return 0 if words and self._where(words[0]) is not None else 1
+        return 0 if words and self.where(words[0]) is not None else 1
 
     def _cpu(self, words: list[str]) -> int:
         return 0 if self.architecture == "x86_64" else 1
 
     def _read_line(self, words: list[str]) -> int:
-        raise _Open("The menu waits until somebody types something")
+        raise Open("The menu waits until somebody types something")
 
 
 _TAKES = ("--set", "-s")
-_TOO_LONG = "The menu is too long to be followed to its end"
-
-
-def _plain(text: str) -> str:
-    """Without signs that a terminal or a screen would obey."""
-    return "".join(c if c.isprintable() else "\ufffd" for c in text[:300])
 
 
 def _in_order(words: list[str]) -> list[str]:
@@ -927,102 +916,6 @@ def _in_order(words: list[str]) -> list[str]:
     return [f"--set={plain[1] if len(plain) > 1 else 'root'}", *plain[:1]]
 
 
-class _Test:
-    """The conditions of `test`, from left to right as the loader's own command takes them."""
-
-    def __init__(self, run: GrubRun, words: list[str]) -> None:
-        self._run, self._words, self._at = run, words, 0
-
-    def whole(self, depth: int = 0) -> bool:
-        """Up to the end, or the bracket that closes."""
-        if depth > 20:
-            raise _Open(_TOO_LONG)
-        either, both, inverted = False, True, False
-        while self._at < len(self._words):
-            left = self._words[self._at :]
-            value: bool | None = None
-            if len(left) > 2 and left[1] in _COMPARISONS:
-                value = _COMPARISONS[left[1]](left[0], left[2])
-                self._at += 3
-            elif len(left) > 2 and left[1] in ("-nt", "-ot"):
-                raise _Open("The menu goes by which of two files is newer")
-            elif len(left) > 1 and left[0] in ("-d", "-e", "-f", "-s", "-n", "-z"):
-                value = self._of_one(left[0], left[1])
-                self._at += 2
-            elif left[0] == ")":
-                self._at += 1
-                return either or both
-            elif left[0] == "(":
-                self._at += 1
-                value = self.whole(depth + 1)
-            elif left[0] == "!":
-                inverted = not inverted
-                self._at += 1
-            elif left[0] == "-a":
-                self._at += 1
-            elif left[0] == "-o":
-                either, both = either or both, True
-                self._at += 1
-            else:
-                value = left[0] != ""
-                self._at += 1
-            if value is not None:
-                both, inverted = both and (value != inverted), False
-        return either or both
-
-    def _of_one(self, how: str, word: str) -> bool:
-        if how in ("-n", "-z"):
-            return (word != "") == (how == "-n")
-        if word.startswith("(memdisk)"):
-            name = word.removeprefix("(memdisk)").strip("/")
-            return name in self._run.memory_files or any(p.startswith(f"{name}/") for p in self._run.memory_files)
-        found = self._run._where(word)
-        if found is None:
-            return False
-        (drive, facts), spelled = found
-        is_folder = bool(drive.names(facts.number, spelled)) or not spelled
-        data = None if is_folder else drive.read(facts.number, spelled, 1)
-        if how == "-e":
-            return True
-        if how == "-d":
-            return is_folder or data is None
-        if how == "-f":
-            return data is not None
-        return bool(data)
-
-
-def _number(text: str) -> int:
-    found = re.match(r"[+-]?(?:0[xX][0-9a-fA-F]{1,16}|\d{1,19})", text)
-    if found is None:
-        return 0
-    return int(found[0], 16) if "x" in found[0].lower() else int(found[0])
-
-
-def _prefixed(one: str, other: str, sign: int) -> bool:
-    """As `-pgt` and `-plt`: numbers behind the same words."""
-    n = 0
-    while n < min(len(one), len(other)) and one[n] == other[n] and not one[n].isdecimal():
-        n += 1
-    return sign * _number(one[n:]) > sign * _number(other[n:])
-
-
-_COMPARISONS: dict[str, Callable[[str, str], bool]] = {
-    "=": lambda a, b: a == b,
-    "==": lambda a, b: a == b,
-    "!=": lambda a, b: a != b,
-    "<": lambda a, b: a < b,
-    "<=": lambda a, b: a <= b,
-    ">": lambda a, b: a > b,
-    ">=": lambda a, b: a >= b,
-    "-eq": lambda a, b: _number(a) == _number(b),
-    "-ne": lambda a, b: _number(a) != _number(b),
-    "-ge": lambda a, b: _number(a) >= _number(b),
-    "-gt": lambda a, b: _number(a) > _number(b),
-    "-le": lambda a, b: _number(a) <= _number(b),
-    "-lt": lambda a, b: _number(a) < _number(b),
-    "-pgt": lambda a, b: _prefixed(a, b, 1),
-    "-plt": lambda a, b: _prefixed(a, b, -1),
-}
 _COMMANDS: dict[str, Callable[[GrubRun, list[str]], int]] = {
     "set": GrubRun._set,
     "unset": GrubRun._unset,

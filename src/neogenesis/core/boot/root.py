@@ -95,7 +95,7 @@ def system_of(
         text = f"Starts the system on {facts.title}"
         return [Link(step="system", text=text, drive=drive.name, partition=facts.number)], []
     found = meant(drives, wanted)
-    name = _printable(wanted)
+    name = printable(wanted)
     if found.open:
         text = f"Whether the system volume {name} is there cannot be told from here"
         return [Link(step="system", text=text, ok=None)], []
@@ -139,7 +139,7 @@ def _resumes(drives: Sequence[BootDrive], words: Sequence[str]) -> Iterator[Boot
         yield BootFinding(
             code="resume-gone",
             severity="caution",
-            text=f"It looks for a sleeping system on {_printable(wanted)}, which is on none of the drives.",
+            text=f"It looks for a sleeping system on {printable(wanted)}, which is on none of the drives.",
             remedy="Point resume= at the swap volume that is there, or take it out.",
         )
 
@@ -179,13 +179,13 @@ def _mounts(drives: Sequence[BootDrive], root: Place) -> Iterator[BootFinding]:
         found = meant(drives, mount.device)
         if found.open or found.places or mount.device in crypt:
             continue
-        what = "swap" if mount.kind == "swap" else _printable(mount.point)
+        what = "swap" if mount.kind == "swap" else printable(mount.point)
         stops = not mount.may_be_absent
         ends = "the start ends in an emergency shell" if stops else "it starts without it, some of them after a wait"
         yield BootFinding(
             code="mount-gone",
             severity="stop" if stops else "note",
-            text=f"fstab wants {_printable(mount.device)} for {what}, which is on none of the drives: {ends}.",
+            text=f"fstab wants {printable(mount.device)} for {what}, which is on none of the drives: {ends}.",
             remedy="Point that line at the volume that is there, or say nofail in it.",
             drive=drive.name,
             partition=facts.number,
@@ -200,5 +200,6 @@ def _unlocked(drive: BootDrive, number: int) -> set[str]:
     return {f"/dev/mapper/{name}" for name in names}
 
 
-def _printable(text: str) -> str:
+def printable(text: str) -> str:
+    """Without signs that a terminal or a screen would obey, and no longer than a line."""
     return "".join(c if c.isprintable() else "\ufffd" for c in text[:200])
