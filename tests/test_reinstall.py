@@ -33,13 +33,15 @@ from neogenesis.bench.inside.system_image import inspect_system, lay_out
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.works import installing
 from neogenesis.bench.works.mending import remedies_of
+from neogenesis.bench.works.system_files import scratch_folder, verify_volume
 from neogenesis.bench.works.volumes import fill_ntfs
 from neogenesis.core.errors import BadArgument, BadRecord, Refused, ToolFailed
 from neogenesis.core.plan.recipe import RecipeWishes, recipe_layout, recipes
 from neogenesis.core.record import from_json, to_json
 from neogenesis.core.reinstall import Answers, answer_files, read_answers, read_description
 from neogenesis.core.reinstall.answers import nt_keyboard, nt_zone
-from neogenesis.core.reinstall.returned import BackWish, GivingBack, Held, give_back, kind_of_file, returnable
+from neogenesis.core.reinstall.giving import Destination, Reading, give_back, kind_of_file
+from neogenesis.core.reinstall.returned import BackWish, GivingBack, Held, returnable
 from neogenesis.core.store import PathOpener, RangeView, SealedFileStore
 from neogenesis.core.units import MIB
 from tests.boots import BY_FILE, loader
@@ -232,7 +234,7 @@ def test_a_system_is_put_onto_a_drive_and_starts(
 
 def test_nobody_else_comes_to_what_is_on_its_way(tmp_path: Path) -> None:
     """An image may hold programs with rights of the system; on this machine they are out of reach."""
-    with installing.scratch_folder(tmp_path / "plan.work") as folder:
+    with scratch_folder(tmp_path / "plan.work") as folder:
         assert folder.stat().st_mode & 0o777 == 0o755, "as the root of a volume"
         assert folder.parent.parent == tmp_path and folder.parent.stat().st_mode & 0o777 == 0o700
     assert not list(tmp_path.iterdir())
@@ -313,14 +315,14 @@ def test_a_file_that_is_not_what_was_put_there_is_found(kind: str, tmp_path: Pat
 
     def verify() -> None:
         with closing(SealedFileStore(PathOpener(volume))) as store:
-            installing.verify_files(store, digests, lambda count: None, folded=kind == "vfat")
+            verify_volume(store, LaidOut(digests=digests), lambda count: None, kind)
 
     verify()
     data = bytearray(volume.read_bytes())
     for mark in (b"few words", b"PLAINPLAIN", b"ZZZZZZZZ", b"behind the hole"):
         place = data.index(mark) if mark != b"PLAINPLAIN" else data.rindex(mark)
         volume.write_bytes(data[:place] + b"!" + data[place + 1 :])
-        with pytest.raises(ToolFailed, match="not what the image holds"):
+        with pytest.raises(ToolFailed, match="not what it should be"):
             verify()
     volume.write_bytes(data)
     digests["gone.txt"] = bytes(32)
@@ -772,7 +774,8 @@ def test_salvaged_files_go_back_to_their_people_and_programs_do_not(
 
 def given(files: dict[str, bytes], family: str, programs: bool = False, kinds: tuple[str, ...] = ()) -> GivingBack:
     held = [Held(stored=path, path=path, size_bytes=len(data)) for path, data in files.items()]
-    return give_back(held, lambda one: files[one.stored], family, BackWish(programs=programs, kinds=kinds))
+    reading = Reading(lambda one: files[one.stored])
+    return give_back(held, reading, Destination(family), BackWish(programs=programs, kinds=kinds))
 
 
 def test_names_collisions_and_what_belongs_to_the_system() -> None:
@@ -791,7 +794,7 @@ def test_names_collisions_and_what_belongs_to_the_system() -> None:
     }
     found = given(files, "nt")
     places = [f.place for f in found.files]
-    assert places[:3] == ["Users/ann/a_b_.txt", "Users/ANN/a_b_ (2).txt", "Users/ann/_con.txt"]
+    assert places[:3] == ["Users/ann/a_b_.txt", "Users/ann/a_b_ (2).txt", "Users/ann/_con.txt"]
     assert len(places[3].rsplit("/", 1)[1].encode()) <= 244 and places[3].endswith(".jpg") and found.files[3].renamed
     assert (
         places[4] == "Users/Public/Returned/notes.txt"
@@ -808,7 +811,7 @@ def test_names_collisions_and_what_belongs_to_the_system() -> None:
     only = given({"home/a/b.txt": b"", "home/a/c.mp3": b""}, "linux", True, ("music",))
     assert [f.place for f in only.files] == ["home/a/c.mp3"] and "not asked for" in only.left_out[0].why
     assert kind_of_file("x.JPG") == "pictures" and kind_of_file("x.jpg", b"MZ") == "programs"
-    gone = give_back([Held(stored="a", path="home/a/b", size_bytes=1)], lambda _: None, "nt")
+    gone = give_back([Held(stored="a", path="home/a/b", size_bytes=1)], Reading(lambda _: None), Destination("nt"))
     assert not gone.files and "cannot be read" in gone.left_out[0].why
 
 
@@ -820,21 +823,22 @@ def test_of_two_for_one_place_both_return_or_the_newer() -> None:
         "home/ann/b.txt": 1.0,
     }
     held = [Held(stored=path, path=path, size_bytes=1, modified_s=when) for path, when in times.items()]
-    both = give_back(held, lambda _: b"", "nt")
+    nothing, nt = Reading(lambda _: b""), Destination("nt")
+    both = give_back(held, nothing, nt)
     assert [f.place for f in both.files] == [
         "Users/ann/a.txt",
-        "Users/ANN/A (2).TXT",
+        "Users/ann/A (2).TXT",
         "Users/ann/a (3).txt",
         "Users/ann/b.txt",
     ]
     assert returnable(both).doubles == 2
     for order in (held, held[::-1]):
-        newer = give_back(order, lambda _: b"", "nt", BackWish(newer=True))
+        newer = give_back(order, nothing, nt, BackWish(same="newer"))
         assert {f.stored for f in newer.files} == {"home/ANN/A.TXT", "home/ann/b.txt"}
         assert {one.path for one in newer.left_out} == {"Users/ann/a.txt", "Documents and Settings/ann/a.txt"}
         assert all("newer file of the same name" in one.why for one in newer.left_out)
     undated = [Held(stored=p, path=p, size_bytes=1) for p in ("Users/ann/a.txt", "home/ann/a.txt")]
-    kept = give_back(undated, lambda _: b"", "nt", BackWish(newer=True))
+    kept = give_back(undated, nothing, nt, BackWish(same="newer"))
     assert [f.stored for f in kept.files] == ["Users/ann/a.txt"], "the first, where nothing is known of either"
 
 
@@ -951,7 +955,7 @@ def test_a_folder_of_files_is_read_without_following_links(tmp_path: Path) -> No
     (folder / "home/ann/a.txt").write_text("a")
     (folder / "home/ann/b.txt").symlink_to("/etc/passwd")
     (folder / "home/link").symlink_to("/etc")
-    found, drive = look_through(folder, "linux")
+    found, drive = look_through(folder, Destination("linux"))
     assert not drive
     assert [f.place for f in found.files] == ["home/ann/a.txt"]
     for name in ("home/link/passwd", "home/ann/b.txt", "../x", "home/ann"):
@@ -959,7 +963,7 @@ def test_a_folder_of_files_is_read_without_following_links(tmp_path: Path) -> No
             open_beneath(folder, name).close()
     (folder / "salvage.jsonl").write_text("{ torn\n")
     with pytest.raises(BadRecord, match="damaged"):
-        look_through(folder, "linux")
+        look_through(folder, Destination("linux"))
 
 
 # The NT family's own image format

@@ -227,7 +227,8 @@ def test_a_file_that_only_stands_for_one_elsewhere_is_not_saved_as_zeros(tmp_pat
     place(image, volume, start)
     done = neogenesis("salvage", image, tmp_path / "out", status=4)
     found = saved(tmp_path / "out")
-    assert "could not be read whole: Users/anna/cloud.docx" in done.stdout + done.stderr
+    assert "not here: Users/anna: 1 file, 50 kB" in done.stdout and "Users/anna/cloud.docx" in done.stderr
     row = found["Users/anna/cloud.docx"]
-    assert row["size_bytes"] == 0 and row["lost_bytes"] == 50_000 and "placeholder" in row["fault"]
+    assert row["size_bytes"] == 0 and row["lost_bytes"] == 50_000 and row["not_here"] == "cloud"
+    assert not list((tmp_path / "out").rglob("cloud.docx"))
     assert (tmp_path / "out" / found["Users/anna/here.docx"]["saved_as"]).read_bytes() == b"all of it" * 4000

@@ -110,7 +110,8 @@ def test_a_question_that_is_stopped_says_so(tmp_path: Path) -> None:
     simulated(tmp_path / "old.drive.json", "v.img", read={"bytes_per_s": 2e4}, clock="real")
     for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
         order = [sys.executable, "-m", "neogenesis", "survey", str(tmp_path / "old.drive.json")]
-        process = subprocess.Popen(order, stderr=subprocess.PIPE, text=True)
+        heard = lambda: [signal.signal(n, signal.SIG_DFL) for n in (signal.SIGHUP, signal.SIGINT)]  # noqa: E731
+        process = subprocess.Popen(order, stderr=subprocess.PIPE, text=True, preexec_fn=heard)
         time.sleep(3)
         process.send_signal(number)
         _, said = process.communicate(timeout=20)

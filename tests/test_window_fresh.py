@@ -205,7 +205,9 @@ def test_people_s_files_on_a_volume_of_their_own_and_too_many_of_them(
     held = small_bench / "saved/home/ann"
     held.mkdir(parents=True)
     (held / "note.txt").write_text("Dear harbour")
-    (held / "NOTE.TXT").write_text("Dear harbour, again")
+    other = small_bench / "saved/Users/ann"
+    other.mkdir(parents=True)
+    (other / "note.txt").write_text("Dear harbour, again")
     with (held / "film.mkv").open("wb") as file:
         file.truncate(2 << 30)
     model.change(data=str(small_bench / "saved"))
@@ -220,9 +222,20 @@ def test_people_s_files_on_a_volume_of_their_own_and_too_many_of_them(
     assert [s.title for s in people.column.strata] == ["documents", "free"] and "They fit: there are" in texts(people)
     assert model.refusal is None and fresh.views["plan"].can_write()
     assert "1 name is there twice; both are kept." in texts(people)
-    people.newer.click()
+    choose(people.same, "newer")
+    qtbot.waitUntil(lambda: model.people is not None, timeout=60_000)
     pause(30)
-    assert model.wish.newer and "there twice" not in texts(people) and model.plan.source.system.newer
+    assert (
+        model.wish.same == "newer" and "there twice" not in texts(people) and model.plan.source.system.same == "newer"
+    )
+    owner = people.owners["ann"]
+    assert [owner.itemText(n) for n in range(owner.count())] == ["to a home of its own, ann", "stays out"]
+    choose(owner, "")
+    qtbot.waitUntil(lambda: model.people is not None, timeout=60_000)
+    pause(30)
+    assert model.wish.persons == (("ann", ""),) and not model.people.files and model.refusal is None
+    model.undo()
+    qtbot.waitUntil(lambda: model.people is not None and model.people.files > 0, timeout=60_000)
 
 
 def test_what_a_person_must_have_seen_is_a_gate_that_opens_with_a_tick(

@@ -19,6 +19,7 @@ from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadArgument, OnlyChecked
 from neogenesis.core.file_kinds import KINDS
 from neogenesis.core.record import to_json
+from neogenesis.core.system import not_here_lines
 from neogenesis.core.transfer import RunFiles
 from neogenesis.core.units import both_text, duration_text, parse_size
 
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
     from neogenesis.core.plan import Plan
     from neogenesis.core.plan.model import Target
     from neogenesis.core.plan.recipe import Recipe, RecipeWishes
-    from neogenesis.core.reinstall.returned import GivingBack
+    from neogenesis.core.reinstall.returned import GivingBack, Same
 
 _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 
@@ -154,11 +155,16 @@ def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
 @click.option("--programs", is_flag=True, help="Give back also what can be run.")
 @click.option(
     "--same",
-    type=click.Choice(["both", "newer"]),
-    default="both",
+    type=click.Choice(["beside", "newer", "keep"]),
+    default="beside",
     show_default=True,
-    help="Of two files for one place keep both, or the newer.",
+    help="Of two files for one place keep both, the newer, or what is there already.",
 )
+@click.option(
+    "--person", "persons", metavar="OLD=NEW", multiple=True, help="Whose an old home becomes; OLD= stays out."
+)
+@click.option("--without", metavar="PATTERN", multiple=True, help="Files that stay out, by path or name.")
+@click.option("--edition", metavar="N|NAME", default="", help="Which edition of an image that holds several.")
 @_wishes
 @_json
 @click.pass_obj
@@ -173,7 +179,10 @@ def install(
     data: Path | None,
     kinds: str,
     programs: bool,
-    same: str,
+    same: Same,
+    persons: tuple[str, ...],
+    without: tuple[str, ...],
+    edition: str,
     as_json: bool,
     **more: Any,
 ) -> None:
@@ -191,15 +200,19 @@ def install(
 
     chosen = installing.recipe_of(recipe_name)
     told = read_answers(read_named(answers, "answers file")) if answers is not None else Answers()
-    found = inspect_system(system)
+    found = inspect_system(system, edition=edition)
+    if len(found.editions) > 1 and not edition:
+        there = ", ".join(f"{n} {name}" for n, name in enumerate(found.editions, 1))
+        raise BadArgument(
+            f"“{system.name}” holds {len(found.editions)} editions; nothing was written.", f"Choose: --edition {there}."
+        )
     wanted = _wanted(more)
     back, returned = None, None
-    if data is None and (kinds or programs):
-        raise BadArgument("Nothing is to go back to people, so no kinds can be chosen.", "Say from where: --data.")
+    if data is None and (kinds or programs or persons or without):
+        raise BadArgument("Nothing is to go back to people, so nothing of it can be chosen.", "Say from where: --data.")
     if data is not None:
-        family = found.description.family
-        wish = BackWish(programs=programs, kinds=_kinds(kinds), newer=same == "newer")
-        back, returned = way_back(data, family, wish, drives)
+        wish = BackWish(programs=programs, kinds=_kinds(kinds), same=same, persons=_persons(persons), without=without)
+        back, returned = way_back(data, found.destination, wish, drives)
     _build(
         answer,
         drives,
@@ -226,15 +239,54 @@ def install(
 def _say_returned(found: GivingBack) -> None:
     click.echo(found.sentence())
     for kind, (count, size) in found.kinds().items():
-        click.echo(f"  {kind:<10} {count} file{'s' * (count != 1)}, {both_text(size)}")
-    for place in found.archives[:20]:
-        click.echo(f"  archive, not looked into: {place}")
-    for one in found.left_out[:20]:
-        more = f" ({one.files} files)" if one.files > 1 else ""
-        click.echo(f"  left out: {one.path}{more}. {one.why}")
-    damaged = [one for one in found.files if one.lost_bytes]
-    for given in damaged[:20]:
-        click.echo(f"  damaged: {given.place}. {given.lost_bytes} bytes of it could not be read; they are zeros.")
+        click.echo(f"  {kind:<10} {_files(count)}, {both_text(size)}")
+    for person in found.persons:
+        whose = f"to {person.new}" if person.new else "stays out"
+        known = "" if person.there or not person.new else ", who has no account there yet"
+        click.echo(f"  person {person.old} {whose}{known}: {_files(person.files)}, {both_text(person.size_bytes)}")
+    _say_lines(
+        [f"archive, not looked into: {place}" for place in found.archives],
+        [
+            f"left out: {one.path}{f' ({one.files} files)' if one.files > 1 else ''}. {one.why}"
+            for one in found.left_out
+        ],
+        not_here_lines(found.not_here),
+        [
+            f"damaged: {one.place}. {one.lost_bytes} bytes of it could not be read; they are zeros."
+            for one in found.files
+            if one.lost_bytes
+        ],
+        [f"not kept: {one.what}: {_files(one.files)}, such as {one.places[0]}" for one in found.not_kept],
+    )
+
+
+def _files(count: int) -> str:
+    return f"{count} file{'s' * (count != 1)}"
+
+
+_MOST_LINES = 20
+
+
+def _say_lines(*groups: Sequence[str]) -> None:
+    """The first of each, and how many more there are."""
+    for lines in groups:
+        for line in lines[:_MOST_LINES]:
+            click.echo(f"  {line}")
+        if len(lines) > _MOST_LINES:
+            what = lines[0].partition(":")[0]
+            click.echo(
+                f"  {what}: {len(lines) - _MOST_LINES} more; the record beside the plan (.returned.json) has all"
+            )
+
+
+def _persons(texts: Sequence[str]) -> tuple[tuple[str, str], ...]:
+    found = []
+    for text in texts:
+        old, equals, new = text.partition("=")
+        if not old or not equals or "/" in text or new in (".", ".."):
+            raise BadArgument(f"“{text}” says of nobody whose files they become.", "Write --person OLD=NEW.")
+        found.append((old, new))
+    return tuple(found)
 
 
 def _kinds(text: str) -> tuple[str, ...]:
@@ -301,6 +353,8 @@ def _build(
     )
     if more["events"] == "-" or answer.as_json:
         return
+    for text in dict.fromkeys(text for one in outcomes for text in one.notes):
+        click.echo(text)
     for drive, path in zip(drives, paths, strict=True):
         layout = load_plan(path).layout
         click.echo(f"{drive}: {layout.table} with {len(layout.partitions)} partitions. Plan: {path}")

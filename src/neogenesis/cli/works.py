@@ -390,7 +390,7 @@ def salvage(
 ) -> None:
     """Copy files out of a drive with their checksums; resumable."""
     from neogenesis.bench.works import rescuing
-    from neogenesis.core.system import LostFile
+    from neogenesis.core.system import LostFile, not_here_lines
 
     quiet = _quiet(events, as_json)
 
@@ -408,6 +408,8 @@ def salvage(
         copied_bytes=done.bytes,
         lost=done.lost,
         lost_files=[LostFile(path=s.path, kind="file") for s in done.incomplete],
+        not_here=done.not_here,
+        not_here_bytes=done.not_here_bytes,
         records=(dest / "salvage.json", dest / "salvage.jsonl"),
     )
     if not quiet:
@@ -416,6 +418,8 @@ def salvage(
         )
         for text in done.not_read:
             click.echo(f"  left out: {text}")
+        for line in not_here_lines(done.not_here):
+            click.echo(f"  {line}")
     renamed = ""
     if done.renamed:
         path, stored = done.renamed[0]
@@ -434,6 +438,12 @@ def salvage(
             f"Done, and every file that is named was read whole, but {both_text(missing)} of the lists of files could "
             f"not be read: files may be missing that nothing names any more.{renamed}",
             "Try the old drive once more, or look for them in a backup.",
+        )
+    if done.not_here:
+        raise Partial(
+            f"Done, but the data of {len(done.not_here)} files ({both_text(done.not_here_bytes)}) is not here: "
+            f"{done.not_here[0].path}{' and others' * (len(done.not_here) > 1)}.{renamed}",
+            f"{dest / 'salvage.json'} lists them all; they are to be had where they are, before the account is gone.",
         )
     if renamed:
         say(renamed)

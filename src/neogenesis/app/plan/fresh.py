@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -16,23 +17,25 @@ from neogenesis.bench.inside.system_image import InspectedSystem, inspect_system
 from neogenesis.bench.processes.folders import LIBRARY
 from neogenesis.bench.works import installing
 from neogenesis.core.drivers import Answer, Device, Hardware
-from neogenesis.core.errors import NeogenesisError
+from neogenesis.core.errors import BadArgument, NeogenesisError
 from neogenesis.core.plan import Plan
-from neogenesis.core.plan.model import FreshSource, Target
+from neogenesis.core.plan.model import FreshSource, SystemImage, Target
 from neogenesis.core.plan.recipe import RecipeWishes
 from neogenesis.core.record import Record, save, to_json
-from neogenesis.core.reinstall import Answers, read_answers
-from neogenesis.core.reinstall.returned import BackWish, Returnable
+from neogenesis.core.reinstall import USUAL_ANSWERS, Answers, read_answers
+from neogenesis.core.reinstall.giving import Destination
+from neogenesis.core.reinstall.returned import BackWish, Returnable, Same
 from neogenesis.core.undo import Undo
 
-_SYSTEM_ENDS = (".tar.zst", ".tzst", ".tar")
+_SYSTEM_ENDS = (".tar.zst", ".tzst", ".tar", ".wim")
 
 
 class FreshWish(Record, frozen=True, kw_only=True):
     """`system` is the path of an image, empty for empty volumes; `drivers` a packed folder, empty for none.
 
     `data` is a folder or drive whose files go back to people, of these `kinds` (all where none is named); with
-    `programs` also those that can be run, with `newer` only the newer of two for one place.
+    `programs` also those that can be run. Of two for one place `same` says which counts, `persons` whose an old home
+    becomes. Of an image with several, `edition` is the number of the one that is wanted.
     """
 
     recipe: str = "nt-uefi"
@@ -42,8 +45,19 @@ class FreshWish(Record, frozen=True, kw_only=True):
     data: str = ""
     kinds: tuple[str, ...] = ()
     programs: bool = False
-    newer: bool = False
-    answers: Answers = Answers()
+    same: Same = "beside"
+    persons: tuple[tuple[str, str], ...] = ()
+    edition: int = 0
+    answers: Answers = USUAL_ANSWERS
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """Whose files were looked through, for which system, and as what they would return."""
+
+    data: str
+    destination: Destination
+    wish: BackWish
 
 
 class FreshModel(QObject):
@@ -67,9 +81,9 @@ class FreshModel(QObject):
         self.coverage: Answer | None = None
         self.people: Returnable | None = None
         self.room_bytes = self.beside_bytes = 0
-        self._people_of: tuple[str, str] | None = None
+        self._people_of: _Asked | None = None
         self._people_drive, self._plan_waits = "", False
-        self._systems: dict[str, InspectedSystem] = {}
+        self._systems: dict[tuple[str, int], InspectedSystem] = {}
         self._asked = ""
         self._undoing = Undo[FreshWish]()
 
@@ -89,7 +103,7 @@ class FreshModel(QObject):
     @property
     def system(self) -> InspectedSystem | None:
         """What is known of the wanted image; None while it is read, or for empty volumes."""
-        return self._systems.get(self.wish.system)
+        return self._systems.get((self.wish.system, self.wish.edition))
 
     @property
     def can_undo(self) -> bool:
@@ -108,8 +122,6 @@ class FreshModel(QObject):
             self.plan = plan
             self.people, self._people_of = None, None
             image = source.system
-            told = image.settings if image is not None else {}
-            fields = {name: name.upper() for name in ("language", "keyboard", "machine_name", "time_zone")}
             self.wish = FreshWish(
                 recipe=source.recipe,
                 wishes=RecipeWishes(spare_percent=plan.policy.spare_percent),
@@ -118,8 +130,10 @@ class FreshModel(QObject):
                 data=image.data if image is not None else "",
                 kinds=image.kinds if image is not None else (),
                 programs=image is not None and image.programs,
-                newer=image is not None and image.newer,
-                answers=Answers(**{field: told[key] for field, key in fields.items() if key in told}),
+                same=image.same if image is not None else "beside",
+                persons=image.persons if image is not None else (),
+                edition=image.edition if image is not None and image.edition > 1 else 0,
+                answers=_answers_of(image),
             )
 
     def forget(self) -> None:
@@ -168,24 +182,24 @@ class FreshModel(QObject):
 
     def _set(self, wish: FreshWish) -> None:
         self.wish = wish
-        if wish.system and wish.system not in self._systems:
-            self._inspect(wish.system)
+        if wish.system and self.system is None:
+            self._inspect(wish.system, wish.edition)
         self._remake()
         self.changed.emit()
 
-    def _inspect(self, system: str) -> None:
+    def _inspect(self, system: str, edition: int) -> None:
         self.asking, self.failure = True, None
         work = self._session.bench.work
-        work.in_process(lambda got: self._inspected(system, got), inspect_system, Path(system))
+        work.in_process(lambda got: self._inspected(system, edition, got), _inspect_edition, Path(system), edition)
 
-    def _inspected(self, system: str, got: InspectedSystem | Failure) -> None:
+    def _inspected(self, system: str, edition: int, got: InspectedSystem | Failure) -> None:
         self.asking = False
         if isinstance(got, Failure):
             self.failure = got
             if self.wish.system == system:
-                self.wish = msgspec.structs.replace(self.wish, system="")
+                self.wish = msgspec.structs.replace(self.wish, system="", edition=0)
         else:
-            self._systems[system] = got
+            self._systems[system, edition] = got
         self._remake()
         self.changed.emit()
 
@@ -197,7 +211,11 @@ class FreshModel(QObject):
             recipe = installing.recipe_of(wish.recipe)
             if system is None:
                 self.plan = installing.plan_recipe(recipe, self.target, wish.wishes)
-            elif not wish.data or self._knows_people(system.description.family):
+            elif len(system.editions) > 1 and not wish.edition:
+                raise BadArgument(
+                    f"This image holds {len(system.editions)} editions.", "Choose the one that is wanted."
+                )
+            elif not wish.data or self._knows_people(system):
                 drivers = Path(wish.drivers) if wish.drivers else None
                 if wish.data:
                     room = installing.room_for_people(system, recipe, self.target, wish.wishes, drivers)
@@ -235,23 +253,29 @@ class FreshModel(QObject):
     def meet_people(self) -> None:
         """Look at what could return for a plan that is on file; it stays as it is."""
         if self.wish.data and self._people_of is None and not self.asking:
-            self._look_at_people((self.wish.data, self.system.description.family if self.system is not None else "nt"))
+            self._look_at_people(self._asked_people(self.system))
             self.changed.emit()
 
-    def _knows_people(self, family: str) -> bool:
+    def _asked_people(self, system: InspectedSystem | None) -> _Asked:
+        wish = self.wish
+        destination = system.destination if system is not None else Destination("nt")
+        return _Asked(wish.data, destination, BackWish(same=wish.same, persons=wish.persons))
+
+    def _knows_people(self, system: InspectedSystem) -> bool:
         """Whether what could return is known; if not, it is looked at, and the plan follows."""
-        wanted = (self.wish.data, family)
+        wanted = self._asked_people(system)
         if self._people_of != wanted:
             self._look_at_people(wanted)
         self._plan_waits = self.people is None
         return self.people is not None
 
-    def _look_at_people(self, wanted: tuple[str, str]) -> None:
+    def _look_at_people(self, wanted: _Asked) -> None:
         self._people_of, self.people, self.asking, self.failure = wanted, None, True, None
         work = self._session.bench.work
-        work.in_process(lambda got: self._met(wanted, got), what_could_return, Path(wanted[0]), wanted[1])
+        order = (Path(wanted.data), wanted.destination, wanted.wish)
+        work.in_process(lambda got: self._met(wanted, got), what_could_return, *order)
 
-    def _met(self, wanted: tuple[str, str], got: tuple[Returnable, str] | Failure) -> None:
+    def _met(self, wanted: _Asked, got: tuple[Returnable, str] | Failure) -> None:
         if self._people_of != wanted:
             return
         self.asking, waits, self._plan_waits = False, self._plan_waits, False
@@ -269,9 +293,10 @@ class FreshModel(QObject):
         wish = self.wish
         if not wish.data or self.people is None:
             return None
-        room = self.people.chosen(wish.kinds, wish.programs).room_bytes
-        back = BackWish(programs=wish.programs, kinds=wish.kinds, newer=wish.newer)
-        return WayBack(Path(wish.data), back, self._people_drive, room)
+        chosen = self.people.chosen(wish.kinds, wish.programs)
+        back = BackWish(programs=wish.programs, kinds=wish.kinds, same=wish.same, persons=wish.persons)
+        count = self.people.count_of(chosen, wish.kinds)
+        return WayBack(Path(wish.data), back, self._people_drive, chosen.room_bytes, count)
 
     # Drivers
 
@@ -313,3 +338,12 @@ class FreshModel(QObject):
 def _pack(hardware: Path, packages: Path, out: Path) -> Answer:
     found: Found = find_drivers(read_devices(hardware), packages, out)
     return found.answer
+
+
+def _inspect_edition(path: Path, edition: int) -> InspectedSystem:
+    return inspect_system(path, edition=str(edition) if edition else "")
+
+
+def _answers_of(image: SystemImage | None) -> Answers:
+    fields = Answers.__struct_fields__
+    return Answers(**{k: v for k, v in image.answers.items() if k in fields}) if image is not None else USUAL_ANSWERS

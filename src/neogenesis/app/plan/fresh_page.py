@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
@@ -60,6 +60,8 @@ class FreshPage(QWidget):
         self.system.activated.connect(lambda _: self._system_chosen())
         DroppedFiles(self, self._dropped)
         self._about = label("", "muted", wrap=True)
+        self.edition = _choice(tr("Edition"))
+        self.edition.activated.connect(lambda _: self._change(edition=self.edition.currentData()))
         self.name = self._field(tr("Name of the machine"), "machine_name", 110)
         self.language = self._field(tr("Language"), "language", 70)
         self.keyboard = self._field(tr("Keyboard"), "keyboard", 60)
@@ -100,6 +102,7 @@ class FreshPage(QWidget):
             ("", self._why),
             (tr("System"), self.system),
             ("", self._about),
+            (tr("Edition"), self.edition),
             *answers,
             (tr("Spare"), row(self.spare, None)),
             (tr("More volumes"), volume),
@@ -118,6 +121,8 @@ class FreshPage(QWidget):
                 grid.addLayout(held, n, 1)
             if title in (tr("Name"), tr("Language"), tr("People's files")):
                 self._with_system.append(heading)
+            if held is self.edition:
+                self._edition_title = heading
         self._with_system += [
             self.name,
             self.language,
@@ -141,6 +146,7 @@ class FreshPage(QWidget):
         made = QLineEdit()
         made.setFixedWidth(look().px(width))
         made.setAccessibleName(name)
+        made.setPlaceholderText(tr("as it is"))
         keep_draft(self._desk.drafts, f"fresh {key}", made)
         made.editingFinished.connect(lambda: self._answer(key, made))
         return made
@@ -177,9 +183,6 @@ class FreshPage(QWidget):
             self._wish(**{key: size})
 
     def _answer(self, key: str, field: QLineEdit) -> None:
-        if not field.text().strip():
-            field.setText(str(getattr(self._model.wish.answers, key)))
-            return
         fault = self._model.answer(key, field.text().strip()) if self._is_open else ""
         if fault:
             self._say_fault(said(fault))
@@ -199,7 +202,7 @@ class FreshPage(QWidget):
             if not place:
                 self.refresh()
                 return
-        self._change(system=place)
+        self._change(system=place, edition=0)
 
     def _data_chosen(self) -> None:
         place = self.data.currentData()
@@ -210,10 +213,10 @@ class FreshPage(QWidget):
         if place in (_OTHER, _IMAGE) or (not place and self.data.currentData()):
             self.refresh()
             return
-        self._change(data=place, kinds=(), programs=False, newer=False)
+        self._change(data=place, kinds=(), programs=False, same="beside", persons=())
 
     def _dropped(self, files: list[Path]) -> None:
-        self._change(system=str(files[0]))
+        self._change(system=str(files[0]), edition=0)
 
     def show_drivers(self) -> None:
         sheet = DriversSheet(self, self._desk)
@@ -260,6 +263,7 @@ class FreshPage(QWidget):
         self.system.addItem(tr("another file…"), _OTHER)
         self.system.setCurrentIndex(max(0, self.system.findData(wanted)))
         held = self._model.system
+        self._show_editions(held.editions if held is not None else ())
         if wanted and held is None:
             self._about.setText(tr("Reading the image…") if self._model.asking else "")
         elif held is not None:
@@ -271,6 +275,17 @@ class FreshPage(QWidget):
             )
         else:
             self._about.setText(tr("Choose an image, or drop one here. Without one the volumes stay empty."))
+
+    def _show_editions(self, names: Sequence[str]) -> None:
+        """Of an image that holds several; none is taken before somebody has chosen."""
+        for widget in (self.edition, self._edition_title):
+            widget.setVisible(len(names) > 1)
+        self.edition.clear()
+        self.edition.addItem(tr("choose…"), 0)
+        for number, name in enumerate(names, 1):
+            self.edition.addItem(name, number)
+        self.edition.setCurrentIndex(max(0, self.edition.findData(self._model.wish.edition)))
+        self.edition.setEnabled(self._desk.plan.state == "ready")
 
     def _show_data(self, wanted: str) -> None:
         model = self._model

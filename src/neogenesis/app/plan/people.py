@@ -6,19 +6,22 @@ from collections.abc import Sequence
 
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QCheckBox, QDialog, QGridLayout, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QDialog, QGridLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.parts.column import GAUGE_WIDTH, paint_column, paint_gauge
-from neogenesis.app.parts.controls import button, clear, label, notice, row, scrolled, stack
+from neogenesis.app.parts.controls import Choice, button, clear, label, notice, row, scrolled, stack
 from neogenesis.app.parts.mirror import follow_direction
 from neogenesis.app.parts.strata import FREE, Stratum, place_strata
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, exact
 from neogenesis.bench.works.installing import volume_for_people
 from neogenesis.core.file_kinds import KINDS, Kind
-from neogenesis.core.reinstall.returned import KindCount, LeftOut, Returnable
+from neogenesis.core.reinstall.giving import NOT_HERE_REASONS
+from neogenesis.core.reinstall.persons import Person
+from neogenesis.core.reinstall.returned import KindCount, LeftOut, Returnable, Same
+from neogenesis.core.system import not_here_lines
 
 _TITLES: dict[Kind, str] = {
     "documents": mark("documents"),
@@ -29,6 +32,11 @@ _TITLES: dict[Kind, str] = {
     "archives": mark("archives"),
     "other": mark("everything else"),
     "programs": mark("what can be run"),
+}
+_SAME: dict[Same, str] = {
+    "beside": mark("keep both"),
+    "newer": mark("only the newer"),
+    "keep": mark("keep what is there"),
 }
 _MOST_EXAMPLES = 3
 
@@ -53,6 +61,11 @@ class PeopleSheet(QDialog):
         self._grid.setHorizontalSpacing(look().px(14))
         self._grid.setVerticalSpacing(look().px(7))
         self._grid.setColumnStretch(1, 1)
+        self._persons = QGridLayout()
+        self._persons.setHorizontalSpacing(look().px(12))
+        self._persons.setVerticalSpacing(look().px(7))
+        self._persons.setColumnStretch(2, 1)
+        self.owners: dict[str, Choice] = {}
         self._reasons = QVBoxLayout()
         self._reasons.setSpacing(look().px(8))
         self._build()
@@ -68,11 +81,15 @@ class PeopleSheet(QDialog):
             self._grid.addWidget(box, n, 0)
             self._grid.addWidget(share, n, 1)
             self._grid.addWidget(self._figures[kind], n, 2, Qt.AlignmentFlag.AlignRight)
-        self.newer = QCheckBox(tr("of two files for one place only the newer"))
-        self.newer.clicked.connect(lambda on: self._model.change(newer=on))
+        self.same = Choice()
+        self.same.setAccessibleName(tr("Of two files for one place"))
+        for one, words in _SAME.items():
+            self.same.addItem(tr(words), one)
+        self.same.activated.connect(lambda _: self._model.change(same=self.same.currentData()))
+        self._same = row(label(tr("Of two files for one place"), "muted"), self.same, None, gap=look().px(12))
         self.boxes["programs"].setToolTip(tr("After malware nothing that can be run should return"))
         inner = QWidget()
-        inner.setLayout(stack(self._grid, self.newer, self._reasons, None, gap=look().px(18)))
+        inner.setLayout(stack(self._grid, self._persons, self._same, self._reasons, None, gap=look().px(18)))
         right = stack(self._sum, self._room, scrolled(inner), gap=look().px(8))
         right.setStretch(2, 1)
         across = row(gap=look().px(26))
@@ -117,9 +134,12 @@ class PeopleSheet(QDialog):
             self._figures[kind].setText(
                 f"{_files(count.files)}, {both(count.size_bytes)}" if count.files else tr("none")
             )
-        self.newer.setVisible(found is not None and found.doubles > 0)
-        self.newer.setChecked(wish.newer)
-        self.newer.setEnabled(is_open)
+        for n in range(self._same.count()):
+            if (widget := self._same.itemAt(n).widget()) is not None:  # type: ignore[union-attr]
+                widget.setVisible(found is not None and (found.doubles > 0 or wish.same != "beside"))
+        self.same.setCurrentIndex(self.same.findData(wish.same))
+        self.same.setEnabled(is_open)
+        self._show_persons(found.persons if found is not None else (), is_open)
         if found is not None:
             self._show(found)
         strata = self._strata(found)
@@ -158,7 +178,17 @@ class PeopleSheet(QDialog):
         )
         if count:
             self._say("caution", words.format(count), _examples(found.damaged))
-        if found.doubles and not model.wish.newer:
+        if found.not_here:
+            size = exact(sum(one.bytes for one in found.not_here))
+            words = trn("{0} file is not here, {1}.", "{0} files are not here, {1}.", len(found.not_here))
+            lines = not_here_lines(found.not_here)
+            self._say("caution", words.format(len(found.not_here), size), _examples(lines))
+        if found.there_already:
+            words = trn("{0} file is there already.", "{0} files are there already.", found.there_already)
+            self._say("note", words.format(found.there_already))
+        for lost in found.not_kept:
+            self._say("note", f"{_files(lost.files)}: {said(lost.what)}.", _examples(lost.places))
+        if found.doubles and model.wish.same == "beside":
             words = trn(
                 "{0} name is there twice; both are kept.", "{0} names are there twice; both are kept.", found.doubles
             )
@@ -166,11 +196,47 @@ class PeopleSheet(QDialog):
         words = trn("{0} file gets another name or place.", "{0} files get another name or place.", found.renamed)
         if found.renamed:
             self._say("note", words.format(found.renamed))
+        elsewhere = {said(why) for why in NOT_HERE_REASONS.values()}
         for why, some in found.left_out.items():
+            if said(why) in elsewhere:
+                continue
             self._say("note", _left(why, some), _examples([one.path for one in some]))
 
     def _say(self, severity: str, words: str, more: str = "") -> None:
         self._reasons.addWidget(notice(severity, words, more))
+
+    def _show_persons(self, persons: Sequence[Person], is_open: bool) -> None:
+        """Whose each old home becomes: people of the new system, a home of its own, or nobody's."""
+        model = self._model
+        if sorted(self.owners) != sorted(one.old for one in persons):
+            clear(self._persons)
+            self.owners = {}
+            for n, one in enumerate(persons):
+                choice = self.owners[one.old] = Choice()
+                choice.setAccessibleName(tr("Whose {0}'s files become").format(one.old))
+                choice.activated.connect(lambda _, old=one.old: self._person_chosen(old))
+                self._persons.addWidget(label(one.old, "head"), n, 0)
+                self._persons.addWidget(choice, n, 1)
+                self._persons.addWidget(label("", "muted", copyable=True), n, 2)
+        accounts = [one.name for one in model.system.accounts] if model.system is not None else []
+        for n, one in enumerate(persons):
+            choice = self.owners[one.old]
+            choice.clear()
+            for name in dict.fromkeys([*accounts, one.old, *([one.new] if one.new else [])]):
+                known = name in accounts
+                choice.addItem(
+                    tr("to {0}").format(name) if known else tr("to a home of its own, {0}").format(name), name
+                )
+            choice.addItem(tr("stays out"), "")
+            choice.setCurrentIndex(choice.findData(one.new))
+            choice.setEnabled(is_open)
+            item = self._persons.itemAtPosition(n, 2)
+            if item is not None and isinstance(figures := item.widget(), QLabel):
+                figures.setText(f"{_files(one.files)}, {both(one.size_bytes)}" if one.new else "")
+
+    def _person_chosen(self, old: str) -> None:
+        wished = dict(self._model.wish.persons) | {old: self.owners[old].currentData()}
+        self._model.change(persons=tuple(sorted(wished.items())))
 
     def _place(self) -> str:
         """The volume onto which people's files go, by its name."""

@@ -9,20 +9,35 @@ through one. What is put there later follows links as the system on that volume 
 from __future__ import annotations
 
 import os
+import re
 import stat
+import struct
+from base64 import b64decode
 from collections import deque
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord
+from neogenesis.core.reinstall.names import name_key
+from neogenesis.core.system import FileMarks
 
-_XATTR = "SCHILY.xattr."
+_XATTR, _XATTR_PACKED = "SCHILY.xattr.", "LIBARCHIVE.xattr."
+_ACCESS_LISTS = {
+    "SCHILY.acl.access": "system.posix_acl_access",
+    "SCHILY.acl.default": "system.posix_acl_default",
+}
+#: By who is meant: tags without a number, and with one.
+_ACL_TAGS = {"user": (0x01, 0x02), "group": (0x04, 0x08), "mask": (0x10, 0x10), "other": (0x20, 0x20)}
+_ACL_TAGS |= {letters: tags for (word, tags) in list(_ACL_TAGS.items()) for letters in (word[0],)}
 _MOST_LINKS = 40
+#: The NT family's symbolic link, and that its target is relative.
+_SYMBOLIC, _RELATIVE = 0xA000000C, 1
 #: Zeros of at least so many bytes become a hole.
 _LEAST_HOLE = 64 << 10
 #: What a system says of owners, dates and attributes that it cannot hold.
@@ -32,14 +47,21 @@ _NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 
 @dataclass(slots=True)
 class LaidOut:
-    """What was put into a folder: checksums of its files, and what could not be set there without rights.
+    """What was put into a folder: checksums of its files, its marks and links, and owners that want rights to be set.
 
     `left_out` are members of an image that no volume is given: devices, links that lead out of it or stand in the way.
+    `not_kept` are places of what could not be had on the volume, by what it is.
     """
 
     digests: dict[str, bytes] = field(default_factory=dict)
     owners: dict[str, tuple[int, int, int]] = field(default_factory=dict)
     left_out: list[str] = field(default_factory=list)
+    marks: dict[str, FileMarks] = field(default_factory=dict)
+    links: dict[str, str] = field(default_factory=dict)
+    not_kept: dict[str, list[str]] = field(default_factory=dict)
+
+    def lose(self, what: str, place: str) -> None:
+        self.not_kept.setdefault(what, []).append(place)
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,23 +72,35 @@ class Marks:
     group: int
     mode: int
     modified_s: float
-    more: dict[str, str]
+    more: dict[str, bytes]
 
 
 class Layer:
     """Lays members of an image below a folder that holds nothing yet but what it put there.
 
-    With `owned` the folder's filesystem holds owners and permissions; `told` hears of bytes as they are written. Paths
-    are relative, with slashes, and were checked to lead nowhere else.
+    `kind` is the filesystem that they are for; `told` hears of bytes as they are written. Paths are relative, with
+    slashes, and were checked to lead nowhere else.
     """
 
-    def __init__(self, folder: Path, owned: bool, told: Callable[[int], None]) -> None:
+    def __init__(self, folder: Path, kind: str, told: Callable[[int], None]) -> None:
         self.made, self._told = LaidOut(), told
-        self._root, self._owned, self._is_root = str(folder), owned, os.geteuid() == 0
+        self._root, self._kind, self._is_root = str(folder), kind, os.geteuid() == 0
+        self.holds_owners = kind == "ext4"
         self._folders = {""}
         self._marked: list[tuple[str, Marks]] = []
         self._hard: list[tuple[str, str]] = []
         self._symbolic: dict[str, tuple[str, Marks]] = {}
+        self._spelled: dict[tuple[str, str], str] = {}
+
+    def _is_taken(self, inner: str) -> bool:
+        """Whether the volume has that name already. Where only its system takes two for the same, that is said."""
+        if self.holds_owners:
+            return False
+        folder, _, name = inner.rpartition("/")
+        is_double = self._spelled.setdefault((folder, name_key(name, "nt")), name) != name
+        if is_double:
+            self.made.lose("Another name that its system takes for the same", inner)
+        return is_double and self._kind == "vfat"
 
     def add_folder(self, inner: str, marks: Marks) -> None:
         self._make_folders(inner)
@@ -75,6 +109,8 @@ class Layer:
 
     def add_file(self, inner: str, pieces: Iterable[memoryview | bytes], size: int | None, marks: Marks) -> None:
         """With a `size`, zeros become holes, and the file gets that length. Of two with one name the last counts."""
+        if self._is_taken(inner):
+            return
         self._make_folders(inner.rpartition("/")[0])
         place, digest = f"{self._root}/{inner}", blake3(max_threads=1)
         try:
@@ -90,7 +126,7 @@ class Layer:
                     _write_whole(file, piece)
             if size is not None:
                 os.ftruncate(file, size)
-            self._mark(file, marks)
+            self._mark(file, inner, marks)
         finally:
             os.close(file)
         self.made.digests[inner] = digest.digest()
@@ -126,9 +162,11 @@ class Layer:
                 continue
             os.symlink(target, place)
             self._own(inner, marks)
-            self._mark(place, marks)
+            self._mark(place, inner, marks)
+            if self.holds_owners:
+                self.made.links[inner] = target
         for inner, marks in sorted(self._marked, key=lambda one: -one[0].count("/")):
-            self._mark(f"{self._root}/{inner}", marks)
+            self._mark(f"{self._root}/{inner}", inner, marks)
         return self.made
 
     def _make_folders(self, inner: str) -> None:
@@ -146,11 +184,11 @@ class Layer:
     def _own(self, inner: str, marks: Marks) -> None:
         self.made.owners[inner] = (marks.user, marks.group, marks.mode)
 
-    def _mark(self, place: int | str, marks: Marks) -> None:
+    def _mark(self, place: int | str, inner: str, marks: Marks) -> None:
         """Owner, permissions, attributes and date, as far as the folder's filesystem and our rights go."""
         by_name: dict[str, Any] = {} if isinstance(place, int) else {"follow_symlinks": False}
         reachable = 0o600 if isinstance(place, int) else 0o700
-        if self._owned:
+        if self.holds_owners:
             if self._is_root:
                 with suppress(*_HINDERED):
                     os.chown(place, marks.user, marks.group, **by_name)
@@ -158,15 +196,56 @@ class Layer:
                 with suppress(*_HINDERED):
                     os.chmod(place, stat.S_IMODE(marks.mode) | (0 if self._is_root else reachable))
         for name, value in marks.more.items():
-            with suppress(*_HINDERED):
-                os.setxattr(place, name, value.encode("utf-8", "surrogateescape"), **by_name)
+            try:
+                os.setxattr(place, name, value, **by_name)
+            except _HINDERED:
+                self.made.lose(f"The attribute {name}", inner)
         with suppress(*_HINDERED):
             os.utime(place, (marks.modified_s, marks.modified_s), **by_name)
+        is_link = isinstance(place, str) and os.path.islink(place)
+        has_list = "system.posix_acl_access" in marks.more  # which says what the group may
+        has_own_times = any(name.startswith("system.ntfs_") for name in marks.more)
+        self.made.marks[inner] = FileMarks(
+            modified_s=None if is_link or has_own_times else marks.modified_s,
+            user=marks.user if self.holds_owners else None,
+            group=marks.group if self.holds_owners else None,
+            mode=stat.S_IMODE(marks.mode) if self.holds_owners and not is_link and not has_list else None,
+        )
 
 
-def extended_attributes(headers: Mapping[str, str]) -> dict[str, str]:
-    """Of an archive's own headers those that are extended attributes."""
-    return {name[len(_XATTR) :]: value for name, value in headers.items() if name.startswith(_XATTR)} if headers else {}
+def extended_attributes(headers: Mapping[str, str]) -> dict[str, bytes]:
+    """Of an archive's own headers those that are extended attributes: of two archivers, and access lists (acl(5)).
+
+    What cannot be read as one is passed over.
+    """
+    found: dict[str, bytes] = {}
+    for header, text in headers.items():
+        with suppress(ValueError, LookupError):
+            if header.startswith(_XATTR):
+                found[header[len(_XATTR) :]] = text.encode("utf-8", "surrogateescape")
+            elif header.startswith(_XATTR_PACKED):
+                found.setdefault(unquote(header[len(_XATTR_PACKED) :]), b64decode(f"{text}==="))
+            elif header in _ACCESS_LISTS:
+                found[_ACCESS_LISTS[header]] = _access_list(text)
+    return found
+
+
+def _access_list(text: str) -> bytes:
+    """An access list as the kernel holds it, by its text with numbers, also behind names (`user:ann:r--:1000`).
+
+    Source: the kernel's `posix_acl_xattr.h`.
+    """
+    entries = []
+    for line in re.split(r"[,\n]", text):
+        fields = line.partition("#")[0].strip().split(":")
+        if fields == [""]:
+            continue
+        kind, who, rights, *more = fields
+        number = more[0] if more else who
+        tag = _ACL_TAGS[kind.removeprefix("default").strip() or kind][bool(who)]
+        value = sum(bit for letter, bit in (("r", 4), ("w", 2), ("x", 1)) if letter in rights)
+        entries.append((tag, value, int(number) if who else 0xFFFFFFFF))
+    return struct.pack("<I", 2) + b"".join(struct.pack("<HHI", *entry) for entry in sorted(entries))
 
 
 def _skipped(file: int, piece: memoryview | bytes) -> bool:
@@ -238,4 +317,55 @@ def put_file(
     finally:
         os.close(file)
     made.digests[inner] = digest.digest()
+    made.marks.pop(inner, None)
+    made.links.pop(inner, None)
     return inner, digest.digest()
+
+
+def put_folder(root: Path, name: str) -> tuple[str, bool]:
+    """A folder where its name leads, with those around it; where that is, and whether it was not there before."""
+    inner = inside(root, name)
+    place = root / inner
+    if place.is_dir() and not place.is_symlink():
+        return inner, False
+    try:
+        place.mkdir(parents=True)
+    except OSError as error:
+        raise BadRecord(f"The folder “{name}” cannot be made ({error.strerror}); nothing was written.", "") from error
+    return inner, True
+
+
+def put_link(root: Path, name: str, target: str, made: LaidOut) -> str:
+    """A symbolic link in the place of whatever stands there; returns where that is. Raises BadRecord."""
+    inner = inside(root, name)
+    place = root / inner
+    try:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        with suppress(FileNotFoundError):
+            place.unlink()
+        place.symlink_to(target)
+    except OSError as error:
+        raise BadRecord(f"The link “{name}” cannot be made ({error.strerror}); nothing was written.", "") from error
+    made.digests.pop(inner, None)
+    made.marks.pop(inner, None)
+    made.links[inner] = target
+    return inner
+
+
+def put_nt_link(root: Path, name: str, target: str, to_folder: bool, made: LaidOut) -> None:
+    """A symbolic link of the NT family, relative to its own folder. What cannot be made is said.
+
+    Source: the family's published structure of reparse points (REPARSE_DATA_BUFFER).
+    """
+    inner = inside(root, name)
+    place = root / inner
+    path = target.replace("/", "\\").encode("utf-16-le")
+    names = struct.pack("<HHHHI", 0, len(path), len(path), len(path), _RELATIVE) + path + path
+    try:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.mkdir() if to_folder else place.touch(exist_ok=False)
+        os.setxattr(place, "system.ntfs_reparse_data", struct.pack("<IHH", _SYMBOLIC, len(names), 0) + names)
+    except OSError:
+        made.lose("A link", inner)
+        return
+    made.links[inner] = target

@@ -6,7 +6,6 @@ Everything in it is foreign: names that lead out are refused, and files are laid
 from __future__ import annotations
 
 import queue
-import re
 import struct
 import tarfile
 import threading
@@ -16,12 +15,17 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any, Literal
 
+import msgspec
 import zstandard
 from blake3 import blake3
 
 from neogenesis.bench.inside.laying import LaidOut, Layer, Marks, extended_attributes
 from neogenesis.bench.inside.wim import is_wim, wim_facts
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
+from neogenesis.core.reinstall.giving import Destination
+from neogenesis.core.reinstall.names import nameable
+from neogenesis.core.reinstall.persons import Account, accounts_in
+from neogenesis.core.reinstall.returned import Standing
 from neogenesis.core.reinstall.system import DESCRIPTIONS, SystemDescription, read_description, replaced
 from neogenesis.core.units import MIB, round_up
 
@@ -29,16 +33,19 @@ _PIECE = 1 << 20
 _BLOCK = 4096
 _PIECES_AHEAD = 8
 _MOST_MEMBERS, _MOST_BYTES, _MOST_SETTINGS_BYTES, _MOST_LOADER = 5_000_000, 1 << 46, 64 * MIB, MIB
-#: What FAT and NTFS hold in no name of a file.
-_NO_NAME = re.compile(r'[<>:"|?*\\\x00-\x1f]')
 #: About what the loaders of the NT family take, with their fonts and languages.
 _STARTUP_BYTES = 48 * MIB
+_FIRST_PERSON = 1000
 Told = Callable[[int], None]
 
 
 @dataclass(frozen=True, slots=True)
 class InspectedSystem:
-    """What stands in an image. Bytes are what the files take on a volume of blocks of 4 KiB, by the key of a part."""
+    """What stands in an image. Bytes are what the files take on a volume of blocks of 4 KiB, by the key of a part.
+
+    `standing` is what it puts among people's folders, `accounts` the people whom it knows. Of an image with several
+    `editions` it is the one with the number `edition`.
+    """
 
     path: Path
     description: SystemDescription
@@ -49,6 +56,15 @@ class InspectedSystem:
     boot_code: bytes
     core: bytes
     form: Literal["archive", "wim"] = "archive"
+    standing: tuple[Standing, ...] = ()
+    accounts: tuple[Account, ...] = ()
+    editions: tuple[str, ...] = ()
+    edition: int = 1
+
+    @property
+    def destination(self) -> Destination:
+        """What people's files would go to."""
+        return Destination(self.description.family, self.accounts, self.standing)
 
 
 class _Hashed:
@@ -188,27 +204,38 @@ def _members(path: Path, told: Told) -> Iterator[tuple[tarfile.TarFile, _Hashed]
         ) from error
 
 
-def inspect_system(path: Path, told: Told = lambda _: None) -> InspectedSystem:
-    """Read an image once, whole. Raises BadArgument when it is not there, BadRecord when it cannot be used."""
+def inspect_system(path: Path, told: Told = lambda _: None, edition: str = "") -> InspectedSystem:
+    """Read an image once, whole; of several editions the one of that number or name, else the first.
+
+    Raises BadArgument when it or its edition is not there, BadRecord when it cannot be used.
+    """
     try:
         size = path.stat().st_size
     except OSError as error:
         raise BadArgument(f"The system image “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
-    mark = (str(path.absolute()), size, path.stat().st_mtime_ns)
+    mark = (str(path.absolute()), size, path.stat().st_mtime_ns, edition)
     if mark not in _inspected:
+        is_other_form = is_wim(path)
+        if edition and not is_other_form:
+            raise BadArgument(f"“{path.name}” has no editions to choose from.", "Leave --edition out.")
         _inspected.clear()
-        _inspected[mark] = _inspected_wim(path, size, told) if is_wim(path) else _inspected_archive(path, size, told)
+        _inspected[mark] = (
+            _inspected_wim(path, size, told, edition) if is_other_form else _inspected_archive(path, size, told)
+        )
     return _inspected[mark]
 
 
-#: The image that was looked into last in this process, by its place, size and time.
-_inspected: dict[tuple[str, int, int], InspectedSystem] = {}
+#: The image that was looked into last in this process, by its place, size, time and edition.
+_inspected: dict[tuple[str, int, int, str], InspectedSystem] = {}
+#: Where people's folders are on a system's volume.
+_HOMES = ("home/", "users/")
 
 
 def _inspected_archive(path: Path, size: int, told: Told) -> InspectedSystem:
     description: SystemDescription | None = None
     sizes: dict[str, tuple[int, int]] = {}
     small: dict[str, bytes] = {}
+    among_people: list[tuple[str, Standing, tuple[int, int]]] = []
     count = 0
     with _members(path, told) as (archive, hashed):
         for member in archive:
@@ -229,6 +256,10 @@ def _inspected_archive(path: Path, size: int, told: Told) -> InspectedSystem:
                 description = read_description(_read(archive, member, _MOST_SETTINGS_BYTES))
             elif member.isfile() and name.startswith("legacy/") and member.size <= _MOST_LOADER:
                 small[name] = _read(archive, member, _MOST_LOADER)
+            elif member.isfile() and name.endswith("/etc/passwd") and member.size <= _MOST_SETTINGS_BYTES:
+                small[name] = _read(archive, member, _MOST_SETTINGS_BYTES)
+            elif (inner := name[len(top) + 1 :]) and (top == "home" or inner.casefold().startswith(_HOMES)):
+                among_people.append((top, _standing(archive, member, inner), (member.uid, member.gid)))
             held, files = sizes.get(top, (0, 0))
             own = round_up(_stored_bytes(member), _BLOCK) if member.isfile() else 0
             sizes[top] = (held + own + _BLOCK, files + 1)
@@ -242,6 +273,7 @@ def _inspected_archive(path: Path, size: int, told: Told) -> InspectedSystem:
     if missing:
         raise BadRecord(f"“{path.name}” holds no files for its system volume.", "Do not use it.")
     there = {key: folder for key, folder in trees.items() if folder in sizes}
+    home = there.get("home")
     return InspectedSystem(
         path=path,
         description=description,
@@ -251,7 +283,38 @@ def _inspected_archive(path: Path, size: int, told: Told) -> InspectedSystem:
         files_by_key={key: sizes[folder][1] for key, folder in there.items()},
         boot_code=small.get(description.boot_code, b"")[:440],
         core=small.get(description.core, b""),
+        standing=tuple(
+            _at_root(one, top == there.get("home")) for top, one, _ in among_people if top in there.values()
+        ),
+        accounts=_accounts(small.get(f"{there.get('system')}/etc/passwd", b""), among_people, home),
     )
+
+
+def _standing(archive: tarfile.TarFile, member: tarfile.TarInfo, inner: str) -> Standing:
+    if not member.isfile():
+        return Standing(place=inner, is_folder=member.isdir())
+    digest = blake3(max_threads=1)
+    for piece in _contents(archive, member):
+        digest.update(piece)
+    made = f"blake3:{digest.hexdigest()}"
+    return Standing(place=inner, is_folder=False, size_bytes=member.size, digest=made, modified_s=float(member.mtime))
+
+
+def _at_root(one: Standing, is_home: bool) -> Standing:
+    """With its place from the root of the whole system, also for what is on the volume of homes."""
+    return msgspec.structs.replace(one, place=f"home/{one.place}") if is_home else one
+
+
+def _accounts(
+    passwd: bytes, among_people: Iterable[tuple[str, Standing, tuple[int, int]]], home: str | None
+) -> tuple[Account, ...]:
+    """By the list of accounts, and by homes that somebody owns who is not in it."""
+    found = {one.name: one for one in accounts_in(passwd)}
+    for top, one, (user, group) in among_people:
+        place = one.place if top == home else one.place.removeprefix("home/")
+        if one.is_folder and "/" not in place and user >= _FIRST_PERSON and (top == home or place != one.place):
+            found.setdefault(place, Account(name=place, user=user, group=group))
+    return tuple(found.values())
 
 
 def _stored_bytes(member: tarfile.TarInfo) -> int:
@@ -260,9 +323,9 @@ def _stored_bytes(member: tarfile.TarInfo) -> int:
     return sum(length for _, length in runs) if member.issparse() else member.size
 
 
-def _inspected_wim(path: Path, size: int, told: Told) -> InspectedSystem:
-    """The NT family's own image format: its first image, with a start-up volume from the loaders that it holds."""
-    facts = wim_facts(path)
+def _inspected_wim(path: Path, size: int, told: Told, edition: str) -> InspectedSystem:
+    """The NT family's own image format: one of its editions, with a start-up volume from the loaders that it holds."""
+    facts = wim_facts(path, edition)
     digest = blake3()
     with path.open("rb") as file:
         while piece := file.read(_PIECE):
@@ -281,6 +344,9 @@ def _inspected_wim(path: Path, size: int, told: Told) -> InspectedSystem:
         boot_code=b"",
         core=b"",
         form="wim",
+        standing=facts.standing,
+        editions=facts.editions,
+        edition=facts.edition,
     )
 
 
@@ -298,17 +364,17 @@ def lay_out(
     settings: Mapping[str, str],
     told: Told,
     check: Callable[[], None],
-    owned: bool = True,
+    kind: str = "ext4",
 ) -> LaidOut:
     """Put the files of one volume into an empty folder, place holders replaced. Raises BadRecord, or what `check` does.
 
-    `told` hears of bytes of files, `check` is called often; both may end it. `owned` says whether the
-    folder's filesystem holds owners and permissions. The system's own volume takes the archive to its end, and with it
+    `told` hears of bytes of files, `check` is called often; both may end it. `kind` is the filesystem that the
+    files are for. The system's own volume takes the archive to its end, and with it
     its checksum; others end with their last file.
     """
     if key not in image.bytes_by_key:  # a volume that the image knows nothing of
         return LaidOut()
-    layer = Layer(folder, owned, told)
+    layer = Layer(folder, kind, told)
     top = image.description.trees[key].strip("/")
     marked = set(image.description.settings)
     left = image.files_by_key[key]
@@ -321,7 +387,7 @@ def lay_out(
                     continue
                 left -= 1
                 if name != top:
-                    _lay(layer, archive, member, name, top, settings if name in marked else None, owned)
+                    _lay(layer, archive, member, name, top, settings if name in marked else None)
                 if not left and key != "system":
                     hashed.enough = True
                     break
@@ -345,13 +411,12 @@ def _lay(
     name: str,
     top: str,
     settings: Mapping[str, str] | None,
-    owned: bool,
 ) -> None:
     """One member of a tree; with `settings` it is a file with place holders."""
     inner = name[len(top) + 1 :]
     more = extended_attributes(member.pax_headers)
     marks = Marks(member.uid, member.gid, member.mode, member.mtime, more)
-    if not owned and _NO_NAME.search(inner):
+    if not layer.holds_owners and any(nameable(part, "nt") != part for part in inner.split("/")):
         layer.leave_out(inner)
     elif member.isdir():
         layer.add_folder(inner, marks)

@@ -42,6 +42,8 @@ _WHY: dict[Kind, str] = {
     "undo": "A drive is being put back as it was",
     "size-check": "A stick is being tested",
 }
+#: Works that people call otherwise.
+_CALLED = {"fresh": "clean start"}
 _ENDINGS: dict[int, Ending] = {3: "refused", 4: "partial", 5: "mismatch", 6: "stopped"}
 
 
@@ -103,7 +105,8 @@ def run_work(
             raise
         except BaseException:
             remedy = "Run the same command again, a transfer with --resume; the old drive is untouched."
-            text = f"The {kind} ended unexpectedly."
+            work = _CALLED.get(kind, kind)
+            text = f"The {work} ended unexpectedly."
             teller.tell(Event(event="outcome", outcome="failed", text=text, remedy=remedy, figures={"run": run}))
             raise
         end = ended(result)

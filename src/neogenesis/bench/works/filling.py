@@ -16,6 +16,6 @@ def filler_of(plan: Plan, image: SystemImage, scratch: Path, check: Callable[[],
         from neogenesis.bench.works.media import DiscFiles
 
         return DiscFiles(image, scratch, check)
-    from neogenesis.bench.works.installing import SystemFiles
+    from neogenesis.bench.works.system_files import SystemFiles
 
     return SystemFiles(plan, scratch, check)

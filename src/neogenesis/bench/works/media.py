@@ -20,10 +20,12 @@ from blake3 import blake3
 from neogenesis.bench.drives import Connected
 from neogenesis.bench.inside.archives import safe_parts
 from neogenesis.bench.inside.booting import boot_drives
+from neogenesis.bench.inside.laying import LaidOut
 from neogenesis.bench.processes.utilities import run_tool
 from neogenesis.bench.register import Asked, Consent, claimed
-from neogenesis.bench.works.installing import fresh_target, recipe_of, scratch_folder, verify_files
+from neogenesis.bench.works.installing import fresh_target, recipe_of
 from neogenesis.bench.works.planning import new_id
+from neogenesis.bench.works.system_files import scratch_folder, verify_volume
 from neogenesis.bench.works.volumes import make_volume
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError, Refused, ToolFailed
 from neogenesis.core.machine import Machine
@@ -345,7 +347,7 @@ def plan_files(found: Inspected, plain: Path, target: Target) -> Plan:
     image = SystemImage(
         path=str(plain.absolute()), digest=digest, size_bytes=found.size_bytes, name=found.label, form="disc"
     )
-    filling = Filling(image, {"startup": taken}, b"", b"")
+    filling = Filling(image, {"startup": taken}, b"", b"", {"startup": len(files)})
     return make_fresh_plan(recipe_of("stick"), RecipeWishes(), target, new_id, filling)
 
 
@@ -354,7 +356,7 @@ class DiscFiles:
 
     def __init__(self, image: SystemImage, scratch: Path, check: Callable[[], None]) -> None:
         self._path, self._scratch, self._check = Path(image.path), scratch, check
-        self.left_out: list[str] = []
+        self._notes: list[str] = []
         try:
             with self._path.open("rb") as file:
                 digest = hashlib.file_digest(file, blake3).hexdigest()  # type: ignore[arg-type]
@@ -369,16 +371,19 @@ class DiscFiles:
                 "Plan again with this one.",
             )
 
+    def notes(self) -> list[str]:
+        return list(self._notes)
+
     def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, told: Told) -> None:
         """Make the volume with the files, and read them back. Raises ToolFailed or BadRecord."""
-        digests: dict[str, bytes] = {}
+        made = LaidOut()
         with scratch_folder(self._scratch) as folder:
             for name in self._taken_out(folder):
                 told((folder / name).stat().st_size)
                 with (folder / name).open("rb") as file:
-                    digests[name] = hashlib.file_digest(file, blake3).digest()  # type: ignore[arg-type]
+                    made.digests[name] = hashlib.file_digest(file, blake3).digest()  # type: ignore[arg-type]
             make_volume(store, step, start_bytes, laid_out=folder, file=path)
-        verify_files(store, digests, told, folded=True)
+        verify_volume(store, made, told, "vfat")
 
     def _taken_out(self, folder: Path) -> list[str]:
         """All files, in the scratch folder; what is too large for FAT in parts. Returns their names."""

@@ -291,11 +291,12 @@ def salvage_files(
             if volume is not None and survey.partition(volume) is None:
                 raise BadArgument(f"The drive has no partition {volume}.", "See its survey for the numbers.")
             listing = wanted_files(store, survey, open_tree, volume, tuple(include), tuple(exclude))
-            wanted, left_out = listing.wanted, [one.text for one in listing.left_out]
-            if listing.lost:
-                left_out.append(f"{listing.lost.total} bytes of the lists of files cannot be read")
+            wanted = listing.wanted
             if not wanted:
-                why = f" ({'; '.join(left_out)})" if left_out else ""
+                reasons = [*listing.unread]
+                if listing.elsewhere:
+                    reasons.append(f"the data of {len(listing.elsewhere)} files is not on this drive")
+                why = f" ({'; '.join(reasons)})" if reasons else ""
                 text = f"No file was found to copy{why}; nothing was written."
                 raise Refused("nothing-found", text, "Check patterns.")
             tell(list(each_kind(wanted)))
@@ -308,8 +309,7 @@ def salvage_files(
                     running.teller.progress("salvage", done, total)
 
                 control, clock = running.frame.control, running.clock
-                salvage = Salvage(live, survey, open_tree, folder, control, clock, progress, listing.lost)
-                return salvage.run(wanted, left_out)
+                return Salvage(live, survey, open_tree, folder, control, clock, progress).run(listing)
 
         clock = BenchClock(opened.hardware.pace, opened.hardware.passed_s)
         return run_work("salvage", body, None, events, clock, _salvaged, check_only=check_only, run=run)
@@ -318,6 +318,9 @@ def salvage_files(
 def _salvaged(done: SalvageSummary) -> Event:
     if done.is_whole:
         return Event(event="outcome", outcome="done", text="Done.")
+    if done.not_here and not done.incomplete and not done.lost:
+        text = f"Done, but the data of {len(done.not_here)} files is not on this drive."
+        return Event(event="outcome", outcome="partial", text=text)
     if not done.incomplete:
         text = "Done, but some of the lists of files could not be read."
         return Event(event="outcome", outcome="partial", text=text)

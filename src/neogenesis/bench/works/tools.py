@@ -21,9 +21,11 @@ _one_at_a_time = threading.RLock()
 
 
 class VolumeMaker(Protocol):
-    """Makes volumes with files on them. `left_out` are names of what no volume was given."""
+    """Makes volumes with files on them."""
 
-    left_out: list[str]
+    def notes(self) -> list[str]:
+        """What is to be known of the volumes that were made."""
+        ...
 
     def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, told: Told) -> None:
         """In the file at `path`, which `store` is as well; `told` hears of bytes of files, put there and compared."""

@@ -36,7 +36,6 @@ from neogenesis.core.errors import BadRecord, NeogenesisError, OnlyChecked, Refu
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.model import NOTHING, FreshSource
-from neogenesis.core.reinstall.returned import as_text
 from neogenesis.core.store import MemoryStore, ReadableStore, WatchedStore
 from neogenesis.core.survey import Surveyed, survey_drive
 from neogenesis.core.system import LostFile, files_touching
@@ -46,7 +45,6 @@ from neogenesis.core.work import Event, Frame, Outcome, SharedControl
 
 _WORTH_MEASURING_BYTES = GIB
 _LOOK_SECONDS = 15.0
-_MOST_NAMED = 5
 #: How a copy was checked, where that was not all of it.
 _CHECKED = {"sample": "a sample of it was checked", "none": "nothing of it was checked"}
 
@@ -267,12 +265,10 @@ def make_anew(
         ends = Ends(nothing, lambda: look, target.store, target.drive, None, claim.begin, consent.check_only)
         outcome = Transfer(plan, ends, files, FilesystemTools(filled), frame, verify).run(resume)
         target.store.settle()
-    if filled is not None and filled.left_out:
-        some = ", ".join(as_text(name) for name in filled.left_out[:_MOST_NAMED])
-        more = f", and {len(filled.left_out) - _MOST_NAMED} more" if len(filled.left_out) > _MOST_NAMED else ""
-        text = f"Of the image was left out, since the volumes do not hold it: {some}{more}."
+    notes = filled.notes() if filled is not None else []
+    for text in notes:
         frame.tell(Event(event="note", code="left-out", text=text))
-    return outcome
+    return msgspec.structs.replace(outcome, notes=tuple(notes))
 
 
 def carry_out(

@@ -73,6 +73,7 @@ def _make_ext(path: Path, step: MakeVolume, sector: int, laid_out: Path | None) 
     ident = ["-U", step.volume_id.lower()] if step.volume_id else []
     block = ["-b", "4096"] if sector == 4096 or step.bytes >= 64 * MIB else []
     files = ["-d", str(laid_out)] if laid_out is not None else []
+    files += ["-N", str(step.inodes)] if step.inodes else []
     run_tool(
         ["mke2fs", "-q", "-F", "-t", "ext4", *block, "-E", options, *ident, "-L", step.label[:16], *files, str(path)],
         _WHAT,

@@ -19,17 +19,27 @@ from neogenesis.core.units import MIB, binary_text, both_text
 _EMPTY_VOLUME_BYTES = 64 * MIB
 _GAP = MIB
 _RECORDS_MIB, _SPARE_PERCENT = 16, 115
+#: An ext volume has a record of 256 bytes for each file, as many as mke2fs.conf(5) gives: one for 16 KiB of the volume.
+_INODE_BYTES, _BYTES_FOR_INODE, _SPARE_INODES = 256, 16 << 10, 2000
 _KINDS = ("vfat", "ntfs", "ext4", "exfat", "swap")
 
 
 class Filling:
-    """What a system image puts onto a recipe's volumes: bytes by the key of a part, and what stands before them.
+    """What a system image puts onto a recipe's volumes: bytes and files by the key of a part, and what stands before.
 
     `core` goes into the sectors behind the first one, where loaders of legacy machines live.
     """
 
-    def __init__(self, image: SystemImage, bytes_by_key: Mapping[str, int], boot_code: bytes, core: bytes) -> None:
+    def __init__(
+        self,
+        image: SystemImage,
+        bytes_by_key: Mapping[str, int],
+        boot_code: bytes,
+        core: bytes,
+        files_by_key: Mapping[str, int],
+    ) -> None:
         self.image, self.bytes_by_key, self.boot_code, self.core = image, bytes_by_key, boot_code, core
+        self.files_by_key = files_by_key
 
 
 def make_fresh_plan(
@@ -41,7 +51,7 @@ def make_fresh_plan(
 ) -> Plan:
     """A plan for a recipe; raises Refused when the drive, or a volume for what goes onto it, is too small."""
     if filling is not None:
-        recipe = _with_room(recipe, filling.bytes_by_key)
+        recipe = _with_room(recipe, filling)
     layout, parts = recipe_layout(recipe, wishes, target.size_bytes, target.sector_size, new_id)
     source = FreshSource(
         recipe=recipe.name,
@@ -75,15 +85,22 @@ def room_beside(size_bytes: int, filled_bytes: int) -> int:
     return max(0, (size_bytes - _RECORDS_MIB * MIB) * 100 // _SPARE_PERCENT - filled_bytes)
 
 
-def _with_room(recipe: Recipe, bytes_by_key: Mapping[str, int]) -> Recipe:
+def _with_room(recipe: Recipe, filling: Filling) -> Recipe:
     """The recipe with volumes that hold what goes onto them, with a little to spare for their own records."""
     parts = []
     for part in recipe.parts:
-        filled = bytes_by_key.get(part.key, 0)
+        filled = filling.bytes_by_key.get(part.key, 0)
+        filled += filling.files_by_key.get(part.key, 0) * _INODE_BYTES if part.kind == "ext4" else 0
         least = max(part.least_mib, filled * _SPARE_PERCENT // 100 // MIB + _RECORDS_MIB) if filled else part.least_mib
         size = max(part.size_mib, least) if part.size_mib else 0
         parts.append(msgspec.structs.replace(part, least_mib=least, size_mib=size))
     return msgspec.structs.replace(recipe, parts=tuple(parts))
+
+
+def _inodes(kind: str, size_bytes: int, files: int) -> int:
+    """How many records of files an ext volume is to have where its utility's own number may not do; else 0."""
+    wanted = files * _SPARE_PERCENT // 100 + _SPARE_INODES
+    return wanted if kind == "ext4" and files and wanted > size_bytes // _BYTES_FOR_INODE else 0
 
 
 def _operations(
@@ -95,6 +112,7 @@ def _operations(
         if part.kind == "none":
             continue
         filled = filling.bytes_by_key.get(part.key) if filling is not None else None
+        files = filling.files_by_key.get(part.key, 0) if filling is not None else 0
         what = f"Make {place.title} ({part.kind}), {binary_text(place.size_bytes)}"
         if filled is not None:
             what += f", and put {both_text(filled)} of files onto it"
@@ -109,6 +127,7 @@ def _operations(
                 tree=part.key if filled is not None else "",
                 whole=True,
                 bytes=place.size_bytes,
+                inodes=_inodes(part.kind, place.size_bytes, files),
             )
         )
         copies.append(

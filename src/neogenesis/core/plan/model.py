@@ -59,11 +59,12 @@ class ImageSource(Record, frozen=True, kw_only=True, tag_field="kind", tag="imag
 class SystemImage(Record, frozen=True, kw_only=True):
     """An archive with a system to be put onto the drive, known again by its checksum (BLAKE3).
 
-    `settings` are what its files are told, by the name of the place holder in them; `drivers` is a folder that is
-    laid where the system looks for drivers at its first start, `data` a folder or drive whose files go back to
-    people, of these `kinds` (all where there are none); with `programs` also those that can be run, with `newer` only
-    the newer of two for one place. `data_drive` is the key of that drive's identity. `form` is how it is packed: our
-    archive, or a disc.
+    `settings` are what its files are told, by the name of the place holder in them, `answers` what the first start is
+    told; `drivers` is a folder that is laid where the system looks for drivers at its first start, `data` a folder or
+    drive whose files go back to people, of these `kinds` (all where there are none); with `programs` also those that
+    can be run. Of two for one place `same` says which counts, `persons` whose an old home becomes, `without` which
+    paths stay out. `data_drive` is the key of that drive's identity. `form` is how it is packed: our archive, or a
+    disc; `edition` which of several it is.
     """
 
     path: str
@@ -72,12 +73,16 @@ class SystemImage(Record, frozen=True, kw_only=True):
     name: str
     form: Literal["archive", "disc"] = "archive"
     settings: dict[str, str] = {}
+    answers: dict[str, str] = {}
     drivers: str = ""
     data: str = ""
     data_drive: str = ""
     kinds: tuple[str, ...] = ()
     programs: bool = False
-    newer: bool = False
+    same: Literal["beside", "newer", "keep"] = "beside"
+    persons: tuple[tuple[str, str], ...] = ()
+    without: tuple[str, ...] = ()
+    edition: int = 1
 
 
 class FreshSource(Record, frozen=True, kw_only=True, tag_field="kind", tag="fresh"):

@@ -45,6 +45,7 @@ class MakeVolume(_Step, frozen=True, kw_only=True, tag="make-volume"):
     volume_id: str = ""
     tree: str = ""
     whole: bool = False
+    inodes: int = 0
 
 
 class ClearTable(_Step, frozen=True, kw_only=True, tag="clear-table"):

@@ -7,6 +7,7 @@ hostname(5), locale.conf(5), vconsole.conf(5), machine-id(5).
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from html import escape
 from typing import ClassVar
@@ -20,47 +21,80 @@ _NAME = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9-]{0,13}[A-Za-z0-9])?")
 
 
 class Answers(StrictRecord, frozen=True, kw_only=True):
-    """No keys, no passwords: they are typed by the customer at the machine."""
+    """No keys, no passwords: they are typed by the customer at the machine. What is empty stays as the image has it."""
 
     SCHEMA: ClassVar[str] = "neogenesis.answers/1"
 
     schema: str = SCHEMA
-    language: str = "en-GB"
-    keyboard: str = "gb"
-    machine_name: str = "bench"
-    time_zone: str = "UTC"
+    language: str = ""
+    keyboard: str = ""
+    machine_name: str = ""
+    time_zone: str = ""
+
+    def given(self) -> dict[str, str]:
+        """What was answered, by its name."""
+        return {name: value for name in _ANSWERS if (value := getattr(self, name))}
+
+    def or_usual(self) -> Answers:
+        """With what is usual where nothing was answered."""
+        return Answers(**{name: getattr(self, name) or getattr(USUAL_ANSWERS, name) for name in _ANSWERS})
+
+    def placed(self) -> dict[str, str]:
+        """By the name of its place holder in an image, which has no value of its own."""
+        return {name.upper(): getattr(self.or_usual(), name) for name in _ANSWERS}
+
+
+_LINUX_FILES = {"etc/hostname": "machine_name", "etc/locale.conf": "language", "etc/vconsole.conf": "keyboard"}
+_LINUX_LINES = {"machine_name": "{}\n", "language": "LANG={}.UTF-8\n", "keyboard": "KEYMAP={}\n"}
+_ANSWERS = ("language", "keyboard", "machine_name", "time_zone")
+USUAL_ANSWERS = Answers(language="en-GB", keyboard="gb", machine_name="bench", time_zone="UTC")
 
 
 def read_answers(data: bytes) -> Answers:
     """Raises BadRecord that names every fault."""
     found = strict_from_json(data, Answers, "answers")
     faults = []
-    if not _LANGUAGE.fullmatch(found.language):
+    if found.language and not _LANGUAGE.fullmatch(found.language):
         faults.append(f"“{found.language[:20]}” is no language such as en-GB")
-    if not _KEYBOARD.fullmatch(found.keyboard):
+    if found.keyboard and not _KEYBOARD.fullmatch(found.keyboard):
         faults.append(f"“{found.keyboard[:20]}” is no keyboard such as gb")
-    if not _NAME.fullmatch(found.machine_name):
+    if found.machine_name and not _NAME.fullmatch(found.machine_name):
         faults.append(f"“{found.machine_name[:20]}” is no name for a machine: letters, digits and hyphens, at most 15")
-    if not re.fullmatch(r"[A-Za-z]+(?:[/_+-][A-Za-z0-9]+)*", found.time_zone) or len(found.time_zone) > 60:
+    zone = found.time_zone
+    if zone and (not re.fullmatch(r"[A-Za-z]+(?:[/_+-][A-Za-z0-9]+)*", zone) or len(zone) > 60):
         faults.append(f"“{found.time_zone[:20]}” is no time zone such as Europe/London")
     refuse_faults(faults, "answers file")
     return found
 
 
-def answer_files(family: str, answers: Answers, drivers_to: str) -> dict[str, bytes]:
-    """Files for the system volume, by their place on it."""
+def answer_files(
+    family: str, answers: Answers, drivers_to: str, is_there: Callable[[str], bool] = lambda name: False
+) -> dict[str, bytes]:
+    """Files for the system volume, by their place on it.
+
+    What was not answered is as usual: of a Linux system only where the image has no such file, which `is_there` says.
+    """
     if family == "nt":
-        return {"Windows/Panther/unattend.xml": _unattend(answers, drivers_to).encode()}
-    if family == "linux":
-        language = answers.language.replace("-", "_")
-        return {
-            "etc/hostname": f"{answers.machine_name}\n".encode(),
-            "etc/locale.conf": f"LANG={language}.UTF-8\n".encode(),
-            "etc/vconsole.conf": f"KEYMAP={answers.keyboard}\n".encode(),
-            "etc/machine-id": b"uninitialized\n",
-        }
-    lines = [f"{name}={getattr(answers, name)}" for name in ("language", "keyboard", "machine_name", "time_zone")]
-    return {"Meridian/System/first-start": ("\n".join(lines) + "\n").encode()}
+        return {"Windows/Panther/unattend.xml": _unattend(answers.or_usual(), drivers_to).encode()}
+    if family != "linux":
+        lines = [f"{name}={getattr(answers.or_usual(), name)}" for name in _ANSWERS]
+        return {"Meridian/System/first-start": ("\n".join(lines) + "\n").encode()}
+    files = {
+        "etc/machine-id": b"uninitialized\n",  # no two machines have the same one
+        **({"etc/timezone": f"{answers.time_zone}\n".encode()} if answers.time_zone else {}),
+    }
+    for place, name in _LINUX_FILES.items():
+        if getattr(answers, name) or not is_there(place):
+            value = getattr(answers.or_usual(), name)
+            files[place] = _LINUX_LINES[name].format(value if name != "language" else value.replace("-", "_")).encode()
+    return files
+
+
+def answer_links(family: str, answers: Answers) -> dict[str, str]:
+    """Links for the system volume, by their place on it, with where they lead. Source: localtime(5)."""
+    if family != "linux" or not answers.time_zone:
+        return {}
+    return {"etc/localtime": f"../usr/share/zoneinfo/{answers.time_zone}"}
 
 
 def _unattend(answers: Answers, drivers_to: str) -> str:

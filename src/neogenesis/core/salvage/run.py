@@ -14,13 +14,21 @@ from blake3 import blake3
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadRecord, CannotRecord, Damaged, Refused, WriteFailed
 from neogenesis.core.extent import NONE, Extents
-from neogenesis.core.record import Record, save, to_json
+from neogenesis.core.record import Record, save, save_pieces, to_json
 from neogenesis.core.salvage.beneath import Beneath, is_safe
 from neogenesis.core.salvage.names import plain
-from neogenesis.core.salvage.wanted import Wanted
+from neogenesis.core.salvage.wanted import Listing, Wanted
 from neogenesis.core.store import LostStore, Patience, PutOff, RangeView, ReadableStore
 from neogenesis.core.survey import Survey
-from neogenesis.core.system import FileTree, Trees
+from neogenesis.core.system import (
+    NOT_HERE_WORDS,
+    EntryKind,
+    FileMarks,
+    FileTree,
+    NotHere,
+    NotHereFile,
+    Trees,
+)
 from neogenesis.core.units import MIB
 from neogenesis.core.work import Clock, Control
 
@@ -29,13 +37,16 @@ _CHECKPOINT_BYTES = 256 * MIB
 _CHECKPOINT_FILES = 200
 #: Of what an earlier run has saved, so many files are read back before the rest of its list is believed.
 _READ_BACK = 64
+#: Of a salvage the list of folders and links.
+BESIDE = "salvage.beside.jsonl"
 _SLASH = "\u2215"  # stands for a slash inside a name
 
 
 class Saved(Record, frozen=True, kw_only=True):
     """A line of `salvage.jsonl`: where a file came from and went, its BLAKE3, and how many bytes could not be read.
 
-    `drive` and `volume` say whose it is; `renamed` that the folder could not hold its own name.
+    `drive` and `volume` say whose it is; `renamed` that the folder could not hold its own name. A file of which
+    the data is `not_here` has no place in the folder; `lost_bytes` are then all that it has.
     """
 
     partition: int
@@ -49,12 +60,26 @@ class Saved(Record, frozen=True, kw_only=True):
     renamed: bool = False
     drive: str = ""
     volume: str = ""
+    not_here: NotHere = ""
+    marks: FileMarks | None = None
+
+
+class Beside(Record, frozen=True, kw_only=True):
+    """A line of `salvage.beside.jsonl`: a folder, or a link with its target as it is written."""
+
+    partition: int
+    path: str
+    kind: EntryKind
+    saved_as: str = ""
+    target: str = ""
+    marks: FileMarks | None = None
 
 
 class SalvageSummary(Record, frozen=True, kw_only=True):
     """`salvage.json`. `kinds` are files and bytes by kind; `incomplete` lists what lost something or failed.
 
-    `renamed` lists files that could not keep their own names. `lost` are ranges that could not be read for the
+    `renamed` lists files that could not keep their own names, `not_here` those of which the drive has no data. `links`
+    and `folders` are noted beside the files. `lost` are ranges that could not be read for the
     lists of files: some may be gone with them that nothing names any more.
     """
 
@@ -70,11 +95,15 @@ class SalvageSummary(Record, frozen=True, kw_only=True):
     not_read: tuple[str, ...]
     renamed: tuple[tuple[str, str], ...] = ()
     lost: tuple[tuple[int, int], ...] = ()
+    not_here: tuple[NotHereFile, ...] = ()
+    not_here_bytes: int = 0
+    links: int = 0
+    folders: int = 0
 
     @property
     def is_whole(self) -> bool:
         """Whether nothing is known to be missing."""
-        return not self.incomplete and not self.lost
+        return not self.incomplete and not self.lost and not self.not_here
 
 
 class Salvage:
@@ -89,10 +118,7 @@ class Salvage:
         control: Control,
         clock: Clock,
         progress: Callable[[int, int], None] = lambda done, total: None,
-        lost: Extents = NONE,
     ) -> None:
-        """`lost` is what could not be read when the files were listed."""
-        self._lost = lost
         self.store, self.survey, self.folder, self._open_tree = store, survey, folder, trees
         self.control, self.clock, self.progress = control, clock, progress
         self._log = folder / "salvage.jsonl"
@@ -102,17 +128,19 @@ class Salvage:
         self._taken: set[str] = set()
         self._beneath = Beneath(folder)
 
-    def run(self, wanted: Sequence[Wanted], left_out: Sequence[str]) -> SalvageSummary:
+    def run(self, listing: Listing) -> SalvageSummary:
         """Raises Refused for a folder of another drive, BadRecord, WriteFailed, CannotRecord or Stopped."""
         try:
-            return self._run(wanted, left_out)
+            return self._run(listing)
         finally:
             for tree in self._trees.values():
                 tree.close()
             self._beneath.close()
 
-    def _run(self, wanted: Sequence[Wanted], left_out: Sequence[str]) -> SalvageSummary:
-        done = self._trusted(self._earlier())
+    def _run(self, listing: Listing) -> SalvageSummary:
+        wanted = listing.wanted
+        earlier = self._earlier()
+        done = self._trusted({key: saved for key, saved in earlier.items() if not saved.not_here})
         self._taken = {saved.saved_as.casefold() for saved in done.values()}
         total = sum(w.size_bytes for w in wanted)
         copied = waiting = 0
@@ -138,7 +166,11 @@ class Salvage:
                     self._note(noted)
         finally:
             self._note(lines)
-        return self._summary([done[w.partition, _text(w.path)] for w in wanted], wanted, left_out)
+        known = {key for key, saved in earlier.items() if saved.not_here}
+        elsewhere = (one for one in listing.elsewhere if (one.partition, _text(one.path)) not in known)
+        self._note([self._elsewhere(one) for one in elsewhere])
+        self._note_beside(listing.beside)
+        return self._summary([done[w.partition, _text(w.path)] for w in wanted], listing)
 
     # What an earlier run left
 
@@ -147,7 +179,11 @@ class Salvage:
         found: dict[tuple[int, str], Saved] = {}
         for number, saved in self._lines():
             parts = saved.saved_as.split("/")
-            impossible = saved.size_bytes < 0 or not all(is_safe(p) for p in parts) or not _is_digest(saved.blake3)
+            if saved.not_here:
+                impossible = bool(saved.saved_as or saved.blake3)
+            else:
+                safe = all(is_safe(p) for p in parts) and _is_digest(saved.blake3)
+                impossible = saved.size_bytes < 0 or not safe
             if impossible:
                 raise BadRecord(
                     f"The list “{self._log.name}” has an impossible line {number}; nothing more was written.",
@@ -205,6 +241,61 @@ class Salvage:
 
     # One file
 
+    def _elsewhere(self, one: Wanted) -> Saved:
+        """The line of a file of which the data is not here."""
+        return Saved(
+            partition=one.partition,
+            path=_text(one.path),
+            saved_as="",
+            size_bytes=0,
+            blake3="",
+            modified_s=one.marks.modified_s,
+            lost_bytes=one.size_bytes,
+            fault=NOT_HERE_WORDS[one.not_here],
+            drive=self._drive,
+            volume=self._uuid(one.partition),
+            not_here=one.not_here,
+            marks=one.marks,
+        )
+
+    def _note_beside(self, beside: Sequence[Wanted]) -> None:
+        """Folders are made, also those that hold nothing; links are only noted: the destination may not hold them."""
+        lines = []
+        for one in beside:
+            self.control.checkpoint()
+            saved_as = ""
+            if one.entry == "folder":
+                saved_as = self._make_folder([self._top(one.partition), *one.path.split("/")])
+            line = Beside(
+                partition=one.partition,
+                path=_text(one.path),
+                kind=one.entry,
+                saved_as=_text(saved_as),
+                target=_text(one.target),
+                marks=one.marks,
+            )
+            lines.append(msgspec.json.encode(line) + b"\n")
+        try:
+            save_pieces(self.folder / BESIDE, lines)
+        except BadRecord as error:
+            raise CannotRecord(error.text, "Free space there and go on.") from error
+
+    def _make_folder(self, parts: list[str]) -> str:
+        """Where it was made, by its own name or one that the destination can hold."""
+        for names in (parts, [parts[0], *map(plain, parts[1:])]):
+            try:
+                with self._beneath.inside(names, make=True):
+                    return "/".join(names)
+            except (OSError, ValueError) as error:
+                if isinstance(error, OSError) and error.errno in _FULL:
+                    raise WriteFailed(0, f"“{self.folder}”: {error.strerror}") from error
+        return "/".join(parts)
+
+    def _top(self, number: int) -> str:
+        partition = self.survey.partition(number)
+        title = plain(partition.title) if partition else ""
+        return f"{number}-{title}" if title else str(number)
+
     def _tree(self, number: int) -> FileTree:
         if number not in self._trees:
             partition = self.survey.partition(number)
@@ -226,9 +317,7 @@ class Salvage:
 
         Raises PutOff for a file with a bad stretch that takes too long, unless somebody is `patient`.
         """
-        partition = self.survey.partition(item.partition)
-        title = plain(partition.title) if partition else ""
-        top = f"{item.partition}-{title}" if title else str(item.partition)
+        top = self._top(item.partition)
         own = item.path.split("/")
         safe = [plain(part) for part in own]
         for parts in ([top, *own], [top, *safe]) if all(is_safe(p) for p in own) else ([top, *safe],):
@@ -295,6 +384,7 @@ class Salvage:
             renamed=_SLASH in item.path or [*parts[1:-1], name] != item.path.split("/"),
             drive=self._drive,
             volume=self._uuid(item.partition),
+            marks=item.marks,
         )
 
     def _free_name(self, folder: int, parts: list[str], size: int, digest: bytes, before: Saved | None) -> str:
@@ -335,9 +425,9 @@ class Salvage:
                 f"The list “{self._log}” cannot be written ({error.strerror}).", "Free space there and go on."
             ) from error
 
-    def _summary(self, saved: Sequence[Saved], wanted: Sequence[Wanted], left_out: Sequence[str]) -> SalvageSummary:
+    def _summary(self, saved: Sequence[Saved], listing: Listing) -> SalvageSummary:
         kinds: dict[str, tuple[int, int]] = {}
-        for item, one in zip(wanted, saved, strict=True):
+        for item, one in zip(listing.wanted, saved, strict=True):
             files, size = kinds.get(item.kind, (0, 0))
             kinds[item.kind] = (files + 1, size + one.size_bytes)
         summary = SalvageSummary(
@@ -347,9 +437,15 @@ class Salvage:
             bytes=sum(s.size_bytes for s in saved),
             kinds=kinds,
             incomplete=tuple(s for s in saved if s.lost_bytes or s.fault),
-            not_read=tuple(left_out),
+            not_read=listing.unread,
             renamed=tuple((s.path, s.saved_as) for s in saved if s.renamed),
-            lost=tuple(self._lost),
+            lost=tuple(listing.lost),
+            not_here=tuple(
+                NotHereFile(path=_text(one.path), bytes=one.size_bytes, why=one.not_here) for one in listing.elsewhere
+            ),
+            not_here_bytes=sum(one.size_bytes for one in listing.elsewhere),
+            links=sum(one.entry == "link" for one in listing.beside),
+            folders=sum(one.entry == "folder" for one in listing.beside),
         )
         save(self.folder / "salvage.json", summary)
         return summary

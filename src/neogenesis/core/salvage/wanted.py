@@ -11,20 +11,28 @@ from neogenesis.core.extent import NONE, Extents
 from neogenesis.core.salvage.names import kind_of, matches
 from neogenesis.core.store import RangeView, ReadableStore
 from neogenesis.core.survey import PartitionFacts, Survey
-from neogenesis.core.system import Trees
+from neogenesis.core.system import NO_MARKS, EntryKind, FileMarks, NotHere, Trees
 
 _ORDER = ("documents", "pictures", "mail", "desktop", "saved games", "other of people", "music and films", "rest")
 
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """A file to copy out: partition number, path in its volume, size, and where it is found."""
+    """A file to copy out: partition number, path in its volume, size, and where it is found.
+
+    Links, with where they lead, and folders have no bytes. `not_here` says why a file's are not on
+    the drive in a form that can be copied.
+    """
 
     partition: int
     path: str
     size_bytes: int
     inode: int
     kind: str
+    entry: EntryKind = "file"
+    target: str = ""
+    not_here: NotHere = ""
+    marks: FileMarks = NO_MARKS
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,12 +51,21 @@ class NotListed:
 class Listing:
     """What is to be copied, what cannot be listed, and the ranges of the drive that could not be read for the lists.
 
-    Files may stand in those that nothing names any more.
+    Files may stand in those that nothing names any more. `beside` are links and folders, `elsewhere`
+    files of which the data is not here.
     """
 
     wanted: list[Wanted]
+    beside: list[Wanted]
+    elsewhere: list[Wanted]
     left_out: list[NotListed]
     lost: Extents
+
+    @property
+    def unread(self) -> tuple[str, ...]:
+        """What could not be listed, a line each."""
+        more = [f"{self.lost.total} bytes of the lists of files cannot be read"] if self.lost else []
+        return (*(one.text for one in self.left_out), *more)
 
 
 def wanted_files(
@@ -61,6 +78,8 @@ def wanted_files(
 ) -> Listing:
     """Files of the volumes that can be listed, what people miss most first; and why other volumes are left out."""
     found: list[Wanted] = []
+    beside: list[Wanted] = []
+    elsewhere: list[Wanted] = []
     left_out: list[NotListed] = []
     lost = NONE
     for partition in survey.partitions:
@@ -69,18 +88,22 @@ def wanted_files(
         size = min(partition.size_bytes, store.size_bytes - partition.start_bytes)
         try:
             with closing(trees(RangeView(store, partition.start_bytes, size))) as tree:
-                for path, length, inode in tree.walk():
+                for one in tree.walk_entries():
+                    path = one.path
                     internal = path.startswith("$") and partition.volume.kind in ("ntfs", "vfat", "exfat")
                     if internal or (include and not matches(path, include)) or matches(path, exclude):
                         continue
-                    found.append(Wanted(partition.number, path, length, inode, kind_of(path)))
+                    to = elsewhere if one.not_here else found if one.kind == "file" else beside
+                    about = (kind_of(path), one.kind, one.target, one.not_here, one.marks)
+                    to.append(Wanted(partition.number, path, one.size_bytes, one.inode, *about))
                 lost = lost.union(tree.lost.shifted(partition.start_bytes))
         except Damaged:
             if partition.volume.kind != "none":
                 why = "it is encrypted" if partition.volume.encrypted else "its files cannot be listed"
                 left_out.append(NotListed(partition, why))
-    found.sort(key=lambda w: (_ORDER.index(w.kind), w.partition, w.path))
-    return Listing(found, left_out, lost)
+    for files in (found, beside, elsewhere):
+        files.sort(key=lambda w: (_ORDER.index(w.kind), w.partition, w.path))
+    return Listing(found, beside, elsewhere, left_out, lost)
 
 
 def each_kind(wanted: Sequence[Wanted]) -> Iterator[tuple[str, int, int]]:

@@ -33,6 +33,7 @@ _LABEL_ENTRY = " (Volume Label Entry)"  # how the library shows the label of a F
 _NON_RESIDENT = pytsk3.TSK_FS_ATTR_NONRES
 _MOST_STEPS, _MOST_NAMES, _REPARSE_POINT = 400, 200_000, 0xC0
 _NOT_AS_IT_IS = pytsk3.TSK_FS_ATTR_COMP | pytsk3.TSK_FS_ATTR_ENC | pytsk3.TSK_FS_ATTR_SPARSE
+_SEALED = pytsk3.TSK_FS_ATTR_ENC
 _NO_DATA = pytsk3.TSK_FS_ATTR_RUN_FLAG_SPARSE | pytsk3.TSK_FS_ATTR_RUN_FLAG_FILLER
 
 
@@ -59,16 +60,69 @@ def _send(letter: bytes, body: bytes) -> None:
         view = view[os.write(1, view) :]
 
 
-def _is_placeholder(entry: Any) -> bool:
-    """Whether what the list of files has of it points elsewhere, and its own data is a hole. Source: the published
-    attribute types of NTFS ($REPARSE_POINT); files that are in an account and here as well have no holes.
-    """
-    attributes = list(entry)
-    if not any(int(a.info.type) == _REPARSE_POINT for a in attributes):
-        return False
-    data = [a for a in attributes if int(a.info.type) == 128 and not a.info.name]
-    runs = [run for a in data for run in a]
-    return bool(entry.info.meta.size) and (not runs or any(int(run.flags) & _NO_DATA for run in runs))
+#: Where data is that a file only points to, by the tag of its reparse point (the published list of tags).
+_TAGS = {0x80000013: "deduplicated", 0x80000007: "deduplicated", 0xC0000004: "cloud", 0x80000006: "cloud"}
+_TAGS |= {0x80000021: "cloud", 0x80000015: "cloud"} | {0x9000001A | step << 12: "cloud" for step in range(16)}
+_JUNCTION, _SYMBOLIC, _LINK_OF_LINUX = 0xA0000003, 0xA000000C, 0xA000001D
+_STANDARD, _DATA, _CIPHERED = 16, 128, 0x4000
+#: Attributes of a file that is kept elsewhere: offline, recalled when it is opened, or when it is read.
+_RECALLED = 0x1000 | 0x40000 | 0x400000
+_MOST_STREAMS, _LONGEST_TARGET = 64, 4096
+_HAS_ENCRYPTION, _EXT_CIPHERED = 0x10000, 0x800
+
+
+class _Facts:
+    """What the NT family's filesystem says of one file besides its data."""
+
+    def __init__(self, entry: Any) -> None:
+        self.attributes = self.tag = 0
+        self.reparse = b""
+        self.streams: list[list[Any]] = []
+        data: list[Any] = []
+        for one in entry:
+            kind, size = int(one.info.type), int(one.info.size)
+            if kind == _STANDARD and size >= 36:
+                self.attributes = _little(_of_attribute(entry, one, 36)[32:36])
+            elif kind == _REPARSE_POINT:
+                self.reparse = _of_attribute(entry, one, _LONGEST_TARGET)
+                self.tag = _little(self.reparse[:4])
+            elif kind == _DATA and one.info.name and len(self.streams) < _MOST_STREAMS:
+                self.streams.append([one.info.name.decode("utf-8", "replace"), size])
+            elif kind == _DATA and not one.info.name:
+                data.append(one)
+        self.hollow = not any(int(a.info.flags) & _NON_RESIDENT for a in data) and not any(a.info.size for a in data)
+        self.hollow = self.hollow or any(int(run.flags) & _NO_DATA for a in data for run in a)
+        self.ciphered = bool(self.attributes & _CIPHERED) or any(int(a.info.flags) & _SEALED for a in data)
+
+    def elsewhere(self, size: int) -> str:
+        """Why its data is not here: `cloud`, `deduplicated`, `encrypted` or `unreadable`; empty where it is.
+
+        Files that are in an account and here as well have no holes.
+        """
+        if self.ciphered:
+            return "encrypted"
+        if size and self.tag and self.hollow:
+            return _TAGS.get(self.tag, "unreadable")
+        return "cloud" if size and self.attributes & _RECALLED and self.hollow else ""
+
+    def target(self) -> str | None:
+        """Where a junction or a symbolic link leads, as it is written; None for anything else."""
+        if self.tag == _LINK_OF_LINUX:
+            return self.reparse[12:].decode("utf-8", "surrogateescape")
+        if self.tag not in (_JUNCTION, _SYMBOLIC) or len(self.reparse) < 16:
+            return None
+        at, length = _little(self.reparse[8:10]), _little(self.reparse[10:12])
+        base = 16 if self.tag == _JUNCTION else 20
+        return self.reparse[base + at : base + at + length].decode("utf-16-le", "replace")
+
+
+def _little(data: bytes) -> int:
+    return int.from_bytes(data, "little")
+
+
+def _of_attribute(entry: Any, attribute: Any, most: int) -> bytes:
+    size = min(int(attribute.info.size), most)
+    return bytes(entry.read_random(0, size, attribute.info.type, attribute.info.id))
 
 
 def _link(entry: Any) -> str | None:
@@ -84,6 +138,41 @@ def _is_kept(entry: Any) -> bool:
     """Whether it is there: the library also finds what was deleted and not written over yet."""
     named = entry.info.name is None or not int(entry.info.name.flags) & pytsk3.TSK_FS_NAME_FLAG_UNALLOC
     return named and (entry.info.meta is None or not int(entry.info.meta.flags) & pytsk3.TSK_FS_META_FLAG_UNALLOC)
+
+
+def _seconds(meta: Any, name: str) -> float | None:
+    found = getattr(meta, name, 0)
+    return float(found) + float(getattr(meta, f"{name}_nano", 0)) / 1e9 if found else None
+
+
+class _ExtInodes:
+    """Flags of inodes on an ext volume that has files encrypted one by one; the library does not give them.
+
+    Source: the kernel's documentation of ext4's on-disk layout (super block, group descriptors, inode table).
+    """
+
+    def __init__(self, image: Any, head: bytes) -> None:
+        self._image = image
+        self._block = 1024 << min(_little(head[24:28]), 6)
+        self._per_group, self._inode_bytes = _little(head[40:44]), _little(head[88:90]) or 128
+        wide = _little(head[96:100]) & 0x80
+        self._descriptor = (_little(head[254:256]) or 64) if wide else 32
+        self._table = self._block * (_little(head[20:24]) + 1)
+        self._has_ciphered = bool(_little(head[96:100]) & _HAS_ENCRYPTION)
+
+    @classmethod
+    def of(cls, image: Any) -> _ExtInodes | None:
+        """None for a volume of another kind."""
+        head = image.read(1024, 1024)
+        return cls(image, head) if head[56:58] == b"\x53\xef" and _little(head[40:44]) else None
+
+    def is_ciphered(self, inode: int) -> bool:
+        if not self._has_ciphered or inode < 1:
+            return False
+        group, number = divmod(inode - 1, self._per_group)
+        descriptor = self._image.read(self._table + group * self._descriptor, self._descriptor)
+        table = _little(descriptor[8:12]) | (_little(descriptor[40:44]) << 32 if len(descriptor) >= 64 else 0)
+        return bool(_little(self._image.read(table * self._block + number * self._inode_bytes + 32, 4)) & _EXT_CIPHERED)
 
 
 class _Asked(pytsk3.Img_Info):  # type: ignore[misc]
@@ -111,10 +200,15 @@ class _Asked(pytsk3.Img_Info):  # type: ignore[misc]
 class _Volume:
     """One open volume. Names of its methods are the commands."""
 
+    _kind = "other"
+    _ext: _ExtInodes | None = None
+
     def __init__(self, handle: int, size: int) -> None:
         self._image = _Asked(handle, size)
         self._volume = pytsk3.FS_Info(self._image)
         self._walk: Iterator[tuple[Any, ...]] = iter(())
+        self._kind = "ntfs" if self._volume.info.ftype == pytsk3.TSK_FS_TYPE_NTFS else "other"
+        self._ext = _ExtInodes.of(self._image)
         self._last: tuple[int, Any] | None = None
 
     def read(self, path: str, most: int) -> bytes | None:
@@ -209,11 +303,23 @@ class _Volume:
         return found
 
     def size(self, inode: int) -> int:
-        """-1 for one that only stands for a file: its bytes are in an account, or packed in another place."""
+        """-1 for one that only stands for a file: its bytes are in an account, sealed, or packed in another place."""
         self._last = (inode, self._volume.open_meta(inode=inode))
-        if _is_placeholder(self._last[1]):
-            return -1
-        return int(self._last[1].info.meta.size)
+        size = int(self._last[1].info.meta.size)
+        return -1 if self._elsewhere(self._last[1], size, inode) else size
+
+    def _elsewhere(self, entry: Any, size: int, inode: int) -> str:
+        if self._kind == "ntfs":
+            return _Facts(entry).elsewhere(size)
+        return "encrypted" if self._ext is not None and self._ext.is_ciphered(inode) else ""
+
+    def stream(self, inode: int, name: str, most: int) -> bytes:
+        """The first bytes of an alternate stream; raises OSError where there is none."""
+        entry = self._volume.open_meta(inode=inode)
+        for one in entry:
+            if int(one.info.type) == _DATA and one.info.name == name.encode("utf-8"):
+                return _of_attribute(entry, one, most)
+        raise OSError("it has no such stream")
 
     def piece(self, inode: int, offset: int, length: int) -> bytes:
         """The file stays open for the next piece: to find its places a chain of millions of links may be followed."""
@@ -254,13 +360,36 @@ class _Volume:
         self._walk = ((path, int(entry.info.meta.size), int(entry.info.meta.addr)) for path, entry in self._files())
         return self.more()
 
-    def walk_with_data(self) -> list[tuple[Any, ...]]:
-        """As `walk`, each file with what `_data_of` says of it."""
+    def walk_entries(self, with_data: bool) -> list[tuple[Any, ...]]:
+        """As `walk`, but also folders and links; each as `_entry` describes it, `with_data` followed by `_data_of`."""
         self._walk = (
-            (path, int(entry.info.meta.size), int(entry.info.meta.addr), self._data_of(entry))
-            for path, entry in self._files()
+            (*self._entry(path, entry), self._data_of(entry) if with_data else None)
+            for path, entry in self._files(everything=True)
         )
         return self.more()
+
+    def _entry(self, path: str, entry: Any) -> tuple[Any, ...]:
+        """Path, size, inode, kind, why its data is not here, where it leads, and a dictionary of its marks."""
+        meta = entry.info.meta
+        inode, size = int(meta.addr), int(meta.size)
+        marks: dict[str, Any] = {"modified_s": _seconds(meta, "mtime"), "created_s": _seconds(meta, "crtime")}
+        kind = {pytsk3.TSK_FS_META_TYPE_DIR: "folder", pytsk3.TSK_FS_META_TYPE_LNK: "link"}.get(meta.type, "file")
+        try:
+            if self._kind == "ntfs":
+                facts = _Facts(entry)
+                marks |= {"attributes": facts.attributes, "streams": facts.streams}
+                target = facts.target()
+                elsewhere = facts.elsewhere(size) if kind == "file" else ""
+                if target is not None:
+                    return path, 0, inode, "link", "", target, marks
+                return path, size if kind == "file" else 0, inode, kind, elsewhere, "", marks
+            if self._ext is not None:
+                marks |= {"user": int(meta.uid), "group": int(meta.gid), "mode": int(meta.mode) & 0o7777}
+            elsewhere = self._elsewhere(entry, size, inode) if kind == "file" else ""
+            target = _link(entry) or "" if kind == "link" else ""
+        except OSError:  # its own record is damaged; its data may still be whole
+            elsewhere, target = "", ""
+        return path, size if kind == "file" else 0, inode, kind, elsewhere, target, marks
 
     def _data_of(self, entry: Any) -> list[tuple[int, int]] | str | None:
         """The ranges of the volume that hold a file from its first byte to its last, or of a file that is kept in its
@@ -289,8 +418,8 @@ class _Volume:
                 break
         return found
 
-    def _files(self) -> Iterator[tuple[str, Any]]:
-        """Path and entry of every file."""
+    def _files(self, everything: bool = False) -> Iterator[tuple[str, Any]]:
+        """Path and entry of every file; with `everything` also of folders, and of links."""
         seen: set[int] = set()
         waiting = [("", int(self._volume.info.root_inum))]
         while waiting:
@@ -311,7 +440,11 @@ class _Volume:
                 path = f"{prefix}{name}"
                 if meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
                     waiting.append((f"{path}/", int(meta.addr)))
-                elif meta.type == pytsk3.TSK_FS_META_TYPE_REG and not name.endswith(_LABEL_ENTRY):
+                    if everything:
+                        yield path, entry
+                elif (meta.type == pytsk3.TSK_FS_META_TYPE_REG and not name.endswith(_LABEL_ENTRY)) or (
+                    everything and meta.type == pytsk3.TSK_FS_META_TYPE_LNK
+                ):
                     yield path, entry
 
 

@@ -7,11 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Literal, Protocol, get_args
 
 from neogenesis.core.errors import Damaged, ReadFailed
 from neogenesis.core.extent import Extents
+from neogenesis.core.record import Record
 from neogenesis.core.store import Patience, PutOff, ReadableStore, read_or_narrow
+from neogenesis.core.system.elsewhere import NotHere
 
 _MOST_FILES = 2_000_000
 
@@ -96,6 +98,47 @@ class Channel(Protocol):
 
 OpenChannel = Callable[[ServedStore], Channel]
 Data = list[tuple[int, int]] | bytes | None
+EntryKind = Literal["file", "folder", "link"]
+_MOST_MODE, _MOST_ATTRIBUTES = 0o7777, 0xFFFFFFFF
+
+
+class FileMarks(Record, frozen=True, kw_only=True):
+    """What a file has besides its bytes, each as far as its filesystem has it.
+
+    Times are seconds since 1970, `attributes` those of the NT family (hidden, read-only, ...), `mode` permission bits,
+    `streams` names and bytes of alternate streams.
+    """
+
+    modified_s: float | None = None
+    created_s: float | None = None
+    user: int | None = None
+    group: int | None = None
+    mode: int | None = None
+    attributes: int | None = None
+    streams: tuple[tuple[str, int], ...] = ()
+
+
+#: Of a file of which nothing else is known.
+NO_MARKS = FileMarks()
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A file, a folder, or a link (also a junction) with its `target` as it is written.
+
+    `not_here` says why its data is not on this drive in a form that can be copied. `data` are the ranges of the volume
+    that hold it in order, the last one up to the end of its block, or the bytes of a small file that is kept in its
+    record; None for one that stands there in another way (packed, with holes, damaged), or that nobody asked of.
+    """
+
+    path: str
+    size_bytes: int
+    inode: int
+    kind: EntryKind
+    not_here: NotHere
+    target: str
+    marks: FileMarks
+    data: Data
 
 
 class FileTree:
@@ -217,18 +260,21 @@ class FileTree:
         for path, size, inode in self._walked("walk", most):
             yield str(path), _number(size), _number(inode)
 
-    def walk_with_data(self, most: int = _MOST_FILES) -> Iterator[tuple[str, int, int, Data]]:
-        """As `walk`, each file with where its bytes are; raises Damaged.
+    def walk_entries(self, with_data: bool = False, most: int = _MOST_FILES) -> Iterator[Entry]:
+        """Every file, folder and link, in no certain order, `with_data` also where its bytes are; raises Damaged."""
+        for raw in self._walked("walk_entries", most, with_data):
+            yield _entry(raw)
 
-        The ranges of the volume that hold it in order, the last one up to the end of its block; the bytes of a small
-        file that is kept in its record; None for one that stands there in another way: packed, with holes, damaged.
-        """
-        for path, size, inode, data in self._walked("walk_with_data", most):
-            found = bytes.fromhex(data) if isinstance(data, str) else None if data is None else _pairs(data)
-            yield str(path), _number(size), _number(inode), found
+    def stream(self, inode: int, name: str, most: int = 1 << 20) -> bytes | None:
+        """The first `most` bytes of an alternate stream of a file; None where it cannot be read."""
+        try:
+            found = self._channel.call("stream", inode, name, most)
+        except Damaged:
+            return None
+        return found if isinstance(found, bytes) else None
 
-    def _walked(self, command: str, most: int) -> Iterator[Any]:
-        batch = self._channel.call(command)
+    def _walked(self, command: str, most: int, *arguments: Any) -> Iterator[Any]:
+        batch = self._channel.call(command, *arguments)
         while batch:
             yield from batch[:most]
             most -= len(batch)
@@ -248,3 +294,33 @@ def _number(found: Any) -> int:
 
 def _pairs(found: Any) -> list[tuple[int, int]]:
     return [(int(a), int(b)) for a, b in found]
+
+
+def _entry(raw: Any) -> Entry:
+    path, size, inode, kind, not_here, target, marks, data = raw
+    if kind not in get_args(EntryKind) or not_here not in get_args(NotHere) or not isinstance(marks, dict):
+        raise Damaged("file", 0, "it is listed in an impossible way")
+    found = bytes.fromhex(data) if isinstance(data, str) else None if data is None else _pairs(data)
+    return Entry(str(path), _number(size), _number(inode), kind, not_here, str(target), _marks(marks), found)
+
+
+def _marks(raw: dict[str, Any]) -> FileMarks:
+    """What of it is possible; a damaged record says anything."""
+
+    def within(name: str, most: int) -> int | None:
+        value = raw.get(name)
+        return value if isinstance(value, int) and 0 <= value <= most else None
+
+    def time(name: str) -> float | None:
+        value = raw.get(name)
+        return float(value) if isinstance(value, int | float) else None
+
+    return FileMarks(
+        modified_s=time("modified_s"),
+        created_s=time("created_s"),
+        user=within("user", _MOST_ATTRIBUTES),
+        group=within("group", _MOST_ATTRIBUTES),
+        mode=within("mode", _MOST_MODE),
+        attributes=within("attributes", _MOST_ATTRIBUTES),
+        streams=tuple((str(name), int(size)) for name, size in raw.get("streams", ())),
+    )

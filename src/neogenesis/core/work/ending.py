@@ -5,11 +5,14 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from neogenesis.core.record import Record
-from neogenesis.core.system import LostFile
+from neogenesis.core.system import LostFile, NotHereFile
 
 
 class Ending(Record, frozen=True, kw_only=True):
-    """The end of a work. `lost` are half-open ranges of bytes of the source, `records` the files that tell more."""
+    """The end of a work. `lost` are half-open ranges of bytes of the source, `records` the files that tell more.
+
+    `not_here` are files of which the source has no data that could be copied.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.outcome/1"
 
@@ -25,6 +28,8 @@ class Ending(Record, frozen=True, kw_only=True):
     verified: Literal["full", "sample", "none"] = "none"
     lost: tuple[tuple[int, int], ...] = ()
     lost_files: tuple[LostFile, ...] = ()
+    not_here: tuple[NotHereFile, ...] = ()
+    not_here_bytes: int = 0
     seconds: float = 0.0
     paused_seconds: float = 0.0
     records: tuple[str, ...] = ()

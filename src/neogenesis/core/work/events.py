@@ -46,7 +46,8 @@ class Event(Record, frozen=True, kw_only=True, omit_defaults=True, tag_field="sc
 class Outcome(Record, frozen=True, kw_only=True):
     """How a transfer ended; nothing overwrites it. `finished_before`: it was asked to go on, and was done already.
 
-    `seconds` are those of all its legs, without the pauses; `lost_files` are named where somebody has looked.
+    `seconds` are those of all its legs, without the pauses; `lost_files` are named where somebody has looked. `notes`
+    say what a new volume was not given.
     """
 
     kind: Literal["done", "partial"]
@@ -58,3 +59,4 @@ class Outcome(Record, frozen=True, kw_only=True):
     finished_before: bool = False
     paused_seconds: float = 0.0
     lost_files: tuple[LostFile, ...] = ()
+    notes: tuple[str, ...] = ()
