@@ -21,7 +21,7 @@ from neogenesis.core.file_kinds import KINDS
 from neogenesis.core.record import to_json
 from neogenesis.core.system import not_here_lines
 from neogenesis.core.transfer import RunFiles
-from neogenesis.core.units import both_text, duration_text, parse_size
+from neogenesis.core.units import both_text, duration_text, files_text, parse_size
 
 if TYPE_CHECKING:
     from neogenesis.core.media import Inspected
@@ -239,11 +239,11 @@ def install(
 def _say_returned(found: GivingBack) -> None:
     click.echo(found.sentence())
     for kind, (count, size) in found.kinds().items():
-        click.echo(f"  {kind:<10} {_files(count)}, {both_text(size)}")
+        click.echo(f"  {kind:<10} {files_text(count)}, {both_text(size)}")
     for person in found.persons:
         whose = f"to {person.new}" if person.new else "stays out"
         known = "" if person.there or not person.new else ", who has no account there yet"
-        click.echo(f"  person {person.old} {whose}{known}: {_files(person.files)}, {both_text(person.size_bytes)}")
+        click.echo(f"  person {person.old} {whose}{known}: {files_text(person.files)}, {both_text(person.size_bytes)}")
     _say_lines(
         [f"archive, not looked into: {place}" for place in found.archives],
         [
@@ -256,12 +256,8 @@ def _say_returned(found: GivingBack) -> None:
             for one in found.files
             if one.lost_bytes
         ],
-        [f"not kept: {one.what}: {_files(one.files)}, such as {one.places[0]}" for one in found.not_kept],
+        [f"not kept: {one.what}: {files_text(one.files)}, such as {one.places[0]}" for one in found.not_kept],
     )
-
-
-def _files(count: int) -> str:
-    return f"{count} file{'s' * (count != 1)}"
 
 
 _MOST_LINES = 20
@@ -440,7 +436,7 @@ def media(
                 drives,
                 more,
                 "media",
-                lambda drive, tail: sticks.plan_files(found, plain, fresh_target_of(drive, tail)),
+                lambda drive, tail: sticks.planfiles_text(found, plain, fresh_target_of(drive, tail)),
                 consents,
             )
         else:

@@ -31,7 +31,7 @@ from neogenesis.cli.options import (
 from neogenesis.cli.terminal import Terminal, is_watched
 from neogenesis.core.drive import Drive
 from neogenesis.core.errors import BadArgument, OnlyChecked, Partial
-from neogenesis.core.units import both_text, parse_size
+from neogenesis.core.units import both_text, files_text, parse_size
 
 if TYPE_CHECKING:  # each command loads what it works with
     from neogenesis.bench.works import imaging, rescuing
@@ -441,7 +441,7 @@ def salvage(
         )
     if done.not_here:
         raise Partial(
-            f"Done, but the data of {len(done.not_here)} files ({both_text(done.not_here_bytes)}) is not here: "
+            f"Done, but the data of {files_text(len(done.not_here))} ({both_text(done.not_here_bytes)}) is not here: "
             f"{done.not_here[0].path}{' and others' * (len(done.not_here) > 1)}.{renamed}",
             f"{dest / 'salvage.json'} lists them all; they are to be had where they are, before the account is gone.",
         )

@@ -77,6 +77,11 @@ def binary_text(size_bytes: int) -> str:
     return _scaled(size_bytes, 1024, ("B", "KiB", "MiB", "GiB", "TiB", "PiB"))
 
 
+def files_text(count: int) -> str:
+    """How many files, in words."""
+    return "1 file" if count == 1 else f"{count} files"
+
+
 def both_text(size_bytes: int) -> str:
     """`4 TB (3.64 TiB)`."""
     return f"{decimal_text(size_bytes)} ({binary_text(size_bytes)})"

@@ -10,7 +10,7 @@ from neogenesis.core.file_kinds import Kind
 from neogenesis.core.record import Record
 from neogenesis.core.reinstall.persons import Person
 from neogenesis.core.system import EntryKind, FileMarks, NotHere, NotHereFile
-from neogenesis.core.units import both_text
+from neogenesis.core.units import both_text, files_text
 
 #: So much of a file is looked at to see what it is.
 HEAD_BYTES = 256
@@ -167,9 +167,7 @@ class GivingBack(Record, frozen=True, kw_only=True):
         count = sum(one.files for one in self.left_out)
         left = f", {count} did not" if count else ""
         there = f", {len(self.there_already)} were there already" if self.there_already else ""
-        files = f"{len(self.files)} file{'s' * (len(self.files) != 1)}"
-        verb = "was" if len(self.files) == 1 else "were"
-        return f"{files} ({both_text(self.size_bytes)}) {verb} given back{there}{left}."
+        return f"{files_text(len(self.files))} ({both_text(self.size_bytes)}) were given back{there}{left}."
 
 
 class KindCount(Record, frozen=True, kw_only=True):

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Literal
 
 from neogenesis.core.record import Record
-from neogenesis.core.units import both_text
+from neogenesis.core.units import both_text, files_text
 
 NotHere = Literal["", "cloud", "encrypted", "deduplicated", "unreadable"]
 #: In words, why the data of a file is not here.
@@ -42,12 +42,12 @@ def not_here_lines(files: Sequence[NotHereFile]) -> list[str]:
         found[one.path.rpartition("/")[0] or "/", one.why].append(one.bytes)
     ordered = sorted(found.items(), key=lambda item: -sum(item[1]))
     lines = [
-        f"not here: {folder}: {len(sizes)} file{'s' * (len(sizes) != 1)}, {both_text(sum(sizes))}, {_OF_MANY[why]}"
+        f"not here: {folder}: {files_text(len(sizes))}, {both_text(sum(sizes))}, {_OF_MANY[why]}"
         for (folder, why), sizes in ordered[:_MOST_LINES]
     ]
     if len(ordered) > _MOST_LINES:
         rest = [size for _, sizes in ordered[_MOST_LINES:] for size in sizes]
         lines.append(
-            f"not here: {len(rest)} files more in {len(ordered) - _MOST_LINES} folders, {both_text(sum(rest))}"
+            f"not here: {len(rest)} files in {len(ordered) - _MOST_LINES} more folders, {both_text(sum(rest))}"
         )
     return lines
