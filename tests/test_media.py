@@ -9,7 +9,10 @@ import io
 import json
 import lzma
 import os
+import random
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +24,7 @@ from hypothesis import strategies as st
 
 from neogenesis.bench.drives import Connected
 from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.inside.discs import inspect_image
 from neogenesis.bench.register import Consent
 from neogenesis.bench.works import media
 from neogenesis.core.drive import Drive
@@ -44,6 +48,9 @@ def discs(tmp_path_factory: pytest.TempPathFactory) -> Path:
     efi = efi_image(folder)
     disc(folder / "files.iso", installer_files())
     disc(folder / "both.iso", installer_files(), uefi=efi, legacy=LEGACY, hybrid=True)
+    shutil.copy(folder / "both.iso", folder / "coded.iso")
+    with (folder / "coded.iso").open("r+b") as file:
+        file.write(b"\xfa\xeb\xfe")
     disc(folder / "udf.iso", installer_files(), udf=True, uefi=efi)
     disc(folder / "data.iso", {"only.txt": b"words"})
     drive(folder / "raw.img", "TOKEN-ONE", {"EFI/BOOT/BOOTX64.EFI": loader(BY_FILE)})
@@ -66,7 +73,8 @@ def stick(folder: Path, mib: int, name: str = "stick", **traits: Any) -> Path:
     ("name", "kind", "starts", "hybrid", "files"),
     [
         ("files.iso", "disc", ("uefi",), False, 4),
-        ("both.iso", "disc", ("uefi", "legacy"), True, 4),
+        ("both.iso", "disc", ("uefi",), True, 4),  # without code in its first sector
+        ("coded.iso", "disc", ("uefi", "legacy"), True, 4),
         ("udf.iso", "disc", ("uefi",), False, 4),
         ("data.iso", "disc", (), False, 1),
         ("raw.img", "drive", ("uefi",), True, 0),
@@ -198,13 +206,13 @@ def test_checksum_files(discs: Path, tmp_path: Path) -> None:
     image.write_bytes((discs / "data.iso").read_bytes())
     good = hashlib.sha256(image.read_bytes()).hexdigest()
     (tmp_path / "SHA256SUMS").write_text(f"{'1' * 64}  other.iso\n")
-    assert media.inspect_image(image).checksum == "other"
+    assert inspect_image(image).checksum == "other"
     (tmp_path / "SHA256SUMS").write_text(f"{'1' * 64}  other.iso\n{good} *one.iso\n")
     (tmp_path / "one.iso.asc").write_text("signed")
-    found = media.inspect_image(image)
+    found = inspect_image(image)
     assert (found.checksum, found.checksum_file, found.signature_file) == ("matched", "SHA256SUMS", "one.iso.asc")
     (tmp_path / "one.iso.sha256").write_text("f" * 64)
-    assert media.inspect_image(image).checksum == "mismatch"
+    assert inspect_image(image).checksum == "mismatch"
     tagged, holds = listed_checksum(f"SHA256 (./x/one.iso) = {good}\nMD5 (one.iso) = {'a' * 32}", "one.iso", False)
     assert holds and tagged is not None and (tagged.algorithm, tagged.digest) == ("sha256", good)
 
@@ -223,7 +231,7 @@ def test_damaged_discs_are_said_and_never_crash(discs: Path, tmp_path: Path) -> 
         path = tmp_path / "torn.iso"
         path.write_bytes(torn)
         try:
-            found = media.inspect_image(path, check_sum=False)
+            found = inspect_image(path, check_sum=False)
         except NeogenesisError as error:
             assert error.text
         else:
@@ -231,14 +239,13 @@ def test_damaged_discs_are_said_and_never_crash(discs: Path, tmp_path: Path) -> 
 
 
 def test_what_it_will_not_do_on_a_machine(discs: Path) -> None:
-    found = media.inspect_image(discs / "files.iso")
+    found = inspect_image(discs / "files.iso")
     machine = Machine(
         schema=Machine.SCHEMA, make="Petrel", model="14", architecture="x86_64", firmware="uefi", secure_start=True
     )
     assert any("signed loader" in n for n in notes_for(found, machine))
     assert (
-        media.fitting_layout(found) == "files"
-        and media.fitting_layout(media.inspect_image(discs / "both.iso")) == "sectors"
+        media.fitting_layout(found) == "files" and media.fitting_layout(inspect_image(discs / "both.iso")) == "sectors"
     )
 
 
@@ -255,6 +262,145 @@ def test_the_smallest_stick_that_is_large_enough() -> None:
         connected("e", 4, in_use="/"),
     ]
     assert [c.drive.path for c in media.suitable_sticks(3 * 10**9, some)] == ["b", "a"]
+
+
+def rock_ridge(path: Path, files: dict[str, bytes], links: dict[str, str]) -> Path:
+    """A disc as installers of Linux have them: long names, and links."""
+    made = pycdlib.PyCdlib()
+    made.new(interchange_level=3, rock_ridge="1.09", vol_ident="LINUX")
+    plain: dict[str, str] = {"": ""}
+
+    def folder(name: str) -> str:
+        if name not in plain:
+            above = folder(name.rpartition("/")[0])
+            plain[name] = f"{above}/D{len(plain)}"
+            made.add_directory(plain[name], rr_name=name.rpartition("/")[2])
+        return plain[name]
+
+    for n, (name, data) in enumerate(files.items()):
+        above, _, own = name.rpartition("/")
+        made.add_fp(io.BytesIO(data), len(data), f"{folder(above)}/F{n}.;1", rr_name=own)
+    for n, (name, target) in enumerate(links.items()):
+        above, _, own = name.rpartition("/")
+        made.add_symlink(f"{folder(above)}/L{n}.;1", own, target)
+    made.write(str(path))
+    made.close()
+    return path
+
+
+def test_links_are_on_a_stick_as_copies(tmp_path: Path, neogenesis: Any) -> None:
+    files = installer_files() | {"dists/bookworm/Release": b"R", "boot/vmlinuz-6.1": b"K" * 5000}
+    links = {
+        "dists/stable": "bookworm",
+        "boot/vmlinuz": "vmlinuz-6.1",
+        "vmlinuz": "boot/vmlinuz",
+        "linux": ".",
+        "dists/up": "..",
+        "gone": "nowhere",
+        "loop": "loop",
+        "over": "dists/stable/Release",
+    }
+    image = rock_ridge(tmp_path / "l.iso", files, links)
+    target = stick(tmp_path, 100)
+    neogenesis("media", image, target, "--confirm", "77C1", "--layout", "files")
+    neogenesis("salvage", target, tmp_path / "out", "--volume", "1")
+    top = next(p for p in (tmp_path / "out").iterdir() if p.is_dir())
+    held = {p.relative_to(top).as_posix(): p.read_bytes() for p in top.rglob("*") if p.is_file()}
+    copies = {"dists/stable/Release": b"R", "boot/vmlinuz": b"K" * 5000, "vmlinuz": b"K" * 5000, "over": b"R"}
+    assert held == files | copies
+
+
+@pytest.mark.parametrize(
+    ("files", "says"),
+    [
+        ({"pool/a:1.deb": b"colon"}, "“pool/a:1.deb” cannot have that name on FAT"),
+        ({"pool/Readme": b"1", "pool/README": b"2", "pool/b ": b"3"}, "and 1 more cannot have that name"),
+    ],
+)
+def test_names_that_a_stick_cannot_hold_are_refused_by_name(
+    files: dict[str, bytes], says: str, tmp_path: Path, neogenesis: Any
+) -> None:
+    image = rock_ridge(tmp_path / "l.iso", installer_files() | files, {})
+    target = stick(tmp_path, 100)
+    assert says in neogenesis("media", image, target, "--confirm", "77C1", "--layout", "files", status=3).stderr
+    assert (tmp_path / "stick.img").stat().st_blocks == 0
+
+
+def test_a_record_that_lies_about_its_file_is_found(tmp_path: Path, neogenesis: Any) -> None:
+    image = rock_ridge(tmp_path / "l.iso", installer_files(), {})
+    data = bytearray(image.read_bytes())
+    at = data.index(b"F3.;1") - 33  # token.txt, the last one
+    data[at + 10 : at + 18] = (0xF0000000).to_bytes(4, "little") + (0xF0000000).to_bytes(4, "big")
+    image.write_bytes(data)
+    said = neogenesis("media", image, stick(tmp_path, 100), "--confirm", "77C1", "--layout", "files", status=3).stderr
+    assert "“token.txt” reaches beyond the end of the disc image" in said
+
+
+def test_what_would_start_is_judged_by_what_will_stand_on_the_stick(
+    discs: Path, tmp_path: Path, neogenesis: Any
+) -> None:
+    """By the code of the first sector, by programs that are some, for the machine that is named; before anything is
+    written, and before a stick's size is tested.
+    """
+    legacy = tmp_path / "old.json"
+    old = {"schema": "neogenesis.machine/1", "make": "Petrel", "model": "Old", "firmware": "legacy"}
+    legacy.write_text(json.dumps(old))
+    words, other = tmp_path / "words.iso", tmp_path / "other.iso"
+    disc(words, {"EFI/BOOT/BOOTX64.EFI": b"no program at all"})
+    disc(other, {"EFI/BOOT/BOOTAA64.EFI": loader(BY_FILE)})
+    for path in (words, other):
+        found = json.loads(neogenesis("media", path, "--json").stdout)
+        assert found["starts"] == [] and not found["files_start"], path
+    target = stick(tmp_path, 120)
+    confirm = ("--confirm", "77C1", "--check-size", "quick")
+    for arguments in (
+        (discs / "both.iso", target, *confirm, "--machine", legacy),
+        (discs / "udf.iso", target, *confirm, "--layout", "fitting", "--machine", legacy),
+        (discs / "data.iso", target, *confirm, "--machine", legacy),
+        (words, target, *confirm, "--layout", "files"),
+        (discs / "raw.img", stick(tmp_path, 20, "small"), *confirm),
+    ):
+        neogenesis("media", *arguments, status=3)
+    assert (tmp_path / "stick.img").stat().st_blocks == (tmp_path / "small.img").stat().st_blocks == 0
+    said = json.loads(neogenesis("media", discs / "coded.iso", target, *confirm, "--machine", legacy, "--json").stdout)
+    assert said["starts"] == ["uefi", "legacy"] and said["probes"][0]["honest"]
+    assert said["probes"][0]["real_bytes"] == 120 << 20 and said["probes"][0]["confidence"] > 0.99
+
+
+@pytest.mark.parametrize("name", ["raw.img", "files.iso"])
+def test_a_stick_is_tried_in_an_emulated_machine(name: str, discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    target = stick(tmp_path, 120)
+    order = (target, "--confirm", "77C1", "--layout", "fitting", "--try")
+    assert "an emulated machine started it by uefi" in neogenesis("media", discs / name, *order).stdout
+
+
+def test_a_stick_that_starts_nothing_is_said_to(discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    target = stick(tmp_path, 120)
+    order = (discs / "data.iso", target, "--confirm", "77C1", "--try")
+    assert "did not start it by legacy" in neogenesis("media", *order, status=4).stderr
+
+
+@pytest.mark.parametrize("when", ["fill", "copy"])
+def test_a_packed_image_as_files_is_gone_on_with(when: str, discs: Path, tmp_path: Path, neogenesis: Any) -> None:
+    """Killed while it was filled or written; what was unpacked then is swept."""
+    packed = tmp_path / "files.iso.zst"
+    image = disc(tmp_path / "files.iso", installer_files() | {"big.bin": os.urandom(60 << 20)})
+    packed.write_bytes(zstandard.compress(image.read_bytes()))
+    target = stick(tmp_path, 200, write={"bytes_per_s": 4e7}) if when == "copy" else stick(tmp_path, 200)
+    order = ["media", packed, target, "--confirm", "77C1", "--layout", "files", "-o", tmp_path / "p.plan.json"]
+    command = [sys.executable, "-m", "neogenesis", *map(str, order), "--events", "-"]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    for line in process.stdout:
+        if f'"phase":"{when}"' in line:
+            break
+    process.kill()
+    process.stdout.close()
+    process.wait()
+    stick(tmp_path, 200)
+    neogenesis(*order, "--resume")
+    assert not list(tmp_path.glob(".neogenesis-*")), "what was left is swept"
+    assert run_trial(Trial([str(target)], expect="TOKEN-ONE", seconds=60)).seen == "TOKEN-ONE"
 
 
 # Sticks that lie
@@ -306,6 +452,36 @@ def test_one_that_wraps_only_in_its_upper_half_is_found() -> None:
             return offset if offset < 32 << 20 else (16 << 20) + (offset - (32 << 20)) % (16 << 20)
 
     assert not probe_quick(Upper(64 << 20, 64 << 20, True), 1).honest
+
+
+class Fake(Lying):
+    """Lies in one of four ways beyond its real size: addresses wrap, zeros come back, one block repeats, writes drop."""
+
+    def __init__(self, claimed: int, real: int, way: str) -> None:
+        super().__init__(claimed, real, way == "wraps")
+        self._way = way
+
+    def read_into(self, offset: int, buffer: memoryview) -> None:
+        if self._way == "repeats" and offset >= self._real:
+            buffer[:] = self.data[: len(buffer)]
+        elif self._way == "drops" and offset >= self._real:
+            buffer[:] = b"\xff" * len(buffer)
+        else:
+            super().read_into(offset, buffer)
+
+
+def test_of_400_sticks_that_lie_at_most_one_is_believed() -> None:
+    rng, believed = random.Random(27), []
+    for n in range(400):
+        claimed = rng.randrange(4 << 20, 64 << 20) // 4096 * 4096
+        real = rng.randrange(claimed // 50, claimed * 98 // 100) // 4096 * 4096
+        way = ("wraps", "zeros", "repeats", "drops")[n % 4]
+        found = probe_quick(Fake(claimed, max(real, 4096), way), n)
+        if found.honest:
+            believed.append((claimed, real, way))
+        else:
+            assert found.real_bytes <= claimed and found.tested_bytes > 0
+    assert len(believed) <= 1, believed
 
 
 def test_the_command_finds_a_lying_stick(discs: Path, tmp_path: Path, neogenesis: Any) -> None:

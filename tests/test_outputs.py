@@ -214,6 +214,20 @@ def _png() -> bytes:
     return bytes(buffer.data().data())
 
 
+def test_a_record_of_a_dossier_says_first_whose_it_is(tmp_path: Path) -> None:
+    """And may be written again all the same."""
+    path = tmp_path / "rescue.map.json"
+    for text in (
+        '{"ticket":"T-7","schema":"neogenesis.region-map/1"}',
+        '{ "ticket": "a\\"b",\n "schema": "neogenesis.region-map/1"}',
+    ):
+        path.write_text(text)
+        assert allow_output(path, "region-map") == path
+    path.write_text('{"ticket":"T-7","schema":"neogenesis.plan/1"}')
+    with pytest.raises(Refused, match="no region map of ours"):
+        allow_output(path, "region-map")
+
+
 def test_a_picture_with_our_mark_is_a_picture() -> None:
     from PyQt6.QtGui import QImage
 

@@ -54,9 +54,11 @@ from tests.drives import (
     check_volume,
     data_hash,
     make_drive,
+    make_volume,
     nt_files,
     run,
     simulated,
+    spans,
     table_of,
 )
 from tests.hives import make_hive
@@ -1008,3 +1010,31 @@ def test_the_nt_family_s_own_image_is_put_onto_its_volume_and_starts(tmp_path: P
     assert "boot store" in neogenesis("install", wim, "nt-uefi", drive, "--confirm", "41F2", status=3).stderr
     wim.write_bytes(wim.read_bytes()[:-4000])
     assert "damaged or cut short" in neogenesis("install", wim, "nt-uefi", drive, "--confirm", "41F2", status=3).stderr
+
+
+@pytest.mark.parametrize("old", ["ext4", "btrfs", "swap", "ntfs"])
+def test_what_announced_an_old_volume_is_gone_from_partitions_without_one(
+    old: str, tmp_path: Path, neogenesis: Any
+) -> None:
+    """On a drive that held volumes exactly where the recipe's empty partitions come to lie."""
+    new = blank(tmp_path / "new.img", 700)
+    neogenesis("recipe", "nt-uefi", new, "--confirm", "new")
+    places = spans(new)
+    volume = tmp_path / "volume"
+    for start, size in places:
+        make_volume(volume, Part(1, "", old, "Old"), max(size, 110 << 20) if old == "btrfs" else size)
+        with new.open("r+b") as file, volume.open("rb") as held:
+            file.seek(start)
+            for _ in range(size >> 20):
+                file.write(held.read(1 << 20))
+    neogenesis("recipe", "nt-uefi", new, "--confirm", "new")
+    kinds = [
+        subprocess.run(
+            ["blkid", "-p", "-O", str(start), "-S", str(size), "-o", "value", "-s", "TYPE", str(new)],
+            capture_output=True,
+            text=True,
+            check=False,
+        ).stdout.strip()
+        for start, size in places
+    ]
+    assert kinds == ["vfat", "", "ntfs", "ntfs"], kinds

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -12,7 +12,8 @@ import click
 from neogenesis.core.errors import NeogenesisError
 
 if TYPE_CHECKING:
-    from neogenesis.core.work.ending import Ending, Refusal
+    from neogenesis.core.media import Probed
+    from neogenesis.core.work.ending import Ending, Refusal, SizeProbe
 
 _PARTIAL = 4
 _STATUSES: dict[int, Literal["differs", "stopped", "lost", "failed"]] = {4: "lost", 5: "differs", 6: "stopped"}
@@ -36,6 +37,14 @@ class Answer:
     text: str = field(default="")
     records: tuple[Path, ...] = field(default=())
     figures: dict[str, Any] = field(default_factory=dict)
+    starts: tuple[str, ...] = field(default=())
+    probes: list[SizeProbe] = field(default_factory=list)
+
+    def add_probe(self, drive: str, probed: Probed) -> None:
+        """A stick's size was tested."""
+        from neogenesis.core.work.ending import SizeProbe
+
+        self.probes.append(SizeProbe(drive=drive, **asdict(probed)))
 
     @classmethod
     def to(cls, arguments: Sequence[str]) -> Answer:
@@ -52,7 +61,7 @@ class Answer:
         self.text = facts.get("text", "")
         self.figures = {name: facts[name] for name in _NOTED if facts.get(name)}
         if self.as_json and not self.given:
-            self._print(Ending(command=self.command, records=tuple(map(str, self.records)), **facts))
+            self._print(Ending(command=self.command, records=tuple(map(str, self.records)), **self._beside(), **facts))
 
     def fail(self, status: int, code: str, text: str, do: str) -> None:
         """It ended with that exit status; a refusal is another record than an end."""
@@ -67,7 +76,12 @@ class Answer:
             self._print(Refusal(command=self.command, status=word, code=code, text=text, do=do, gates=gates))
         else:
             word_of = _STATUSES.get(status, "failed")
-            self._print(Ending(command=self.command, status=word_of, code=code, text=f"{text} {do}".strip()))
+            said = f"{text} {do}".strip()
+            self._print(Ending(command=self.command, status=word_of, code=code, text=said, **self._beside()))
+
+    def _beside(self) -> dict[str, Any]:
+        """What only sticks have."""
+        return {"starts": self.starts, "probes": tuple(self.probes)}
 
     def _print(self, record: Ending | Refusal) -> None:
         from neogenesis.core.record import to_json

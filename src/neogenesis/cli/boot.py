@@ -100,7 +100,7 @@ def trial_boot(
         allow_output(screenshot, "picture", drives, force=force)
     names = [name for name, _ in in_slots(drives, known, machine.parent if machine is not None else None)]
     wants_legacy = legacy or (known is not None and known.firmware == "legacy")
-    found = run_trial(Trial(names, known, wants_legacy, expect, seconds, screenshot, hardware))
+    found = run_trial(Trial(names, known, wants_legacy, expect, seconds, screenshot, hardware=hardware))
     if screenshot is not None and screenshot.exists():
         save_bytes(screenshot, marked_picture(screenshot.read_bytes()))
     elif screenshot is not None:

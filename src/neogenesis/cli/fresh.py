@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
-from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from neogenesis.bench.register import Consent, after_own_test, allow_folder
+from neogenesis.bench.register import Consent, allow_folder
 from neogenesis.cli.answer import Answer
 from neogenesis.cli.consenting import agreed, event_places, writes_to_drives
 from neogenesis.core.drive import Drive
@@ -21,16 +19,15 @@ from neogenesis.core.file_kinds import KINDS
 from neogenesis.core.record import to_json
 from neogenesis.core.system import not_here_lines
 from neogenesis.core.transfer import RunFiles
-from neogenesis.core.units import both_text, duration_text, files_text, parse_size
+from neogenesis.core.units import both_text, files_text, parse_size
 
 if TYPE_CHECKING:
-    from neogenesis.core.media import Inspected
     from neogenesis.core.plan import Plan
-    from neogenesis.core.plan.model import Target
     from neogenesis.core.plan.recipe import Recipe, RecipeWishes
     from neogenesis.core.reinstall.returned import GivingBack, Same
 
-_json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+_MOST_LINES = 20
+json_option = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 
 
 @click.command()
@@ -39,7 +36,7 @@ _json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON."
 @click.option(
     "--pack", metavar="OUT_DIR", type=click.Path(path_type=Path), help="Put what is needed into a new folder."
 )
-@_json
+@json_option
 def drivers(hardware: Path, packages: Path, pack: Path | None, as_json: bool) -> None:
     """Say which driver packages of a folder a machine needs, which are best, and what is missing.
 
@@ -61,6 +58,10 @@ def drivers(hardware: Path, packages: Path, pack: Path | None, as_json: bool) ->
     for device in sorted(found.devices, key=lambda d: d.status != "missing"):
         best = f"{device.best.inf} {device.best.version}".strip() if device.best is not None else device.without
         click.echo(f"{device.status:<9} {device.name:<{min(width, 40)}}  {best}")
+        for inf in device.extensions:
+            click.echo(f"{'':<9} {'':<{min(width, 40)}}  with {inf}, which adds to it")
+        if device.absent:
+            click.echo(f"{'':<9} {'':<{min(width, 40)}}  not there: {', '.join(device.absent[:5])}")
     for number, inf in enumerate(found.order, 1):
         during = "  (during the installation)" if inf in found.during_installation else ""
         click.echo(f"{number:>3}  {inf}{during}")
@@ -93,7 +94,7 @@ def _wishes(f: Callable[..., None]) -> Callable[..., None]:
 @click.option("--list", "listed", is_flag=True, help="Say which recipes there are.")
 @writes_to_drives
 @_wishes
-@_json
+@json_option
 @click.pass_obj
 def recipe(
     answer: Answer, /, name: str | None, drives: tuple[str, ...], listed: bool, as_json: bool, **more: Any
@@ -114,7 +115,7 @@ def recipe(
         )
     chosen = installing.recipe_of(name)
     wanted = _wanted(more)
-    _build(
+    build(
         answer,
         drives,
         more,
@@ -166,7 +167,7 @@ def _list_recipes(known: Sequence[Recipe], as_json: bool) -> None:
 @click.option("--without", metavar="PATTERN", multiple=True, help="Files that stay out, by path or name.")
 @click.option("--edition", metavar="N|NAME", default="", help="Which edition of an image that holds several.")
 @_wishes
-@_json
+@json_option
 @click.pass_obj
 def install(
     answer: Answer,
@@ -213,7 +214,7 @@ def install(
     if data is not None:
         wish = BackWish(programs=programs, kinds=_kinds(kinds), same=same, persons=_persons(persons), without=without)
         back, returned = way_back(data, found.destination, wish, drives)
-    _build(
+    build(
         answer,
         drives,
         more,
@@ -260,9 +261,6 @@ def _say_returned(found: GivingBack) -> None:
     )
 
 
-_MOST_LINES = 20
-
-
 def _say_lines(*groups: Sequence[str]) -> None:
     """The first of each, and how many more there are."""
     for lines in groups:
@@ -303,7 +301,7 @@ def _wanted(more: dict[str, Any]) -> RecipeWishes:
     )
 
 
-def _build(
+def build(
     answer: Answer,
     drives: Sequence[str],
     more: dict[str, Any],
@@ -317,7 +315,7 @@ def _build(
 
     if len(drives) > 1 and more["out"] is not None:
         raise BadArgument("-o names one plan, and there are several drives.", "Leave it out.")
-    consents = consents or _agreed(drives, more)
+    consents = consents or agreed_on(drives, more)
     places = event_places(more["events"], answer.as_json, drives, more["bench"])
     check = bool(more["check"])
     with ExitStack() as stack:
@@ -358,174 +356,18 @@ def _build(
             click.echo(f"  {p.number:>2}  {p.title:<24} {p.role:<9} {both_text(p.size_bytes)}")
 
 
-def _agreed(drives: Sequence[str], more: dict[str, Any], work: str = "") -> list[Consent]:
+def agreed_on(drives: Sequence[str], more: dict[str, Any], work: str = "") -> list[Consent]:
     return agreed(drives, more["tails"], more["confirmed"], more["check"], more["bench"], work, _held_on)
 
 
 def _held_on(name: str) -> tuple[Drive, Sequence[str], str]:
     """A drive that is to be made anew, with what it holds."""
-    known = fresh_target_of(name, None)
+    from neogenesis.bench.works.installing import fresh_target
+
+    known = fresh_target(name, None)
     if known.drive is None:
         raise BadArgument(f"“{name}” is no drive.", "Name a drive.")
     return known.drive, known.holds, ""
 
 
-@click.command()
-@click.argument("image", metavar="IMAGE", type=click.Path(path_type=Path))
-@click.argument("drives", metavar="DRIVE...", nargs=-1)
-@writes_to_drives
-@click.option(
-    "--layout",
-    type=click.Choice(["sectors", "files", "fitting"]),
-    default="sectors",
-    show_default=True,
-    help="As it is, as files on a FAT volume, or whichever of them starts from a stick.",
-)
-@click.option("--machine", metavar="MACHINE.json", type=click.Path(path_type=Path), help="What it is to start on.")
-@click.option(
-    "--check-size", type=click.Choice(["quick", "full"]), help="First test whether each stick is as large as it says."
-)
-@click.option("-o", "out", metavar="PLAN", type=click.Path(path_type=Path), help="Where the plan is kept, for files.")
-@click.option("--resume", is_flag=True, help="Go on where a run that was cut short left off.")
-@click.option("--verify", type=click.Choice(["full", "sample", "none"]), default="full", show_default=True)
-@click.option("--events", metavar="FILE|-", help="Events as JSON lines.")
-@_json
-@click.pass_obj
-def media(
-    answer: Answer,
-    /,
-    image: Path,
-    drives: tuple[str, ...],
-    layout: str,
-    machine: Path | None,
-    check_size: str | None,
-    as_json: bool,
-    **more: Any,
-) -> None:
-    """Write an installer to sticks or cards and read it back; without a drive, say what the image is.
-
-    Example: neogenesis media installer.iso /dev/sdd --confirm 77C1
-    """
-    from neogenesis.bench.inside.booting import read_boot_machine
-    from neogenesis.bench.works import media as sticks
-
-    known = read_boot_machine(machine)
-    found = sticks.inspect_image(image, known)
-    quiet = as_json or more["events"] == "-"
-    if as_json and not drives:
-        answer.given = True
-        click.echo(to_json(found).decode(), nl=False)
-    elif not quiet:
-        _say_media(found)
-    if not drives:
-        return
-    chosen = sticks.fitting_layout(found) if layout == "fitting" else layout
-    sticks.refuse_unfit(found, known, chosen)
-    sticks.refuse_unknown(found, drives)
-    consents = [replace(one, kind="stick") for one in _agreed(drives, more, sticks.media_work(image, layout))]
-    if check_size is not None and not more["check"]:
-        for drive, consent in zip(drives, consents, strict=True):
-            tested = sticks.check_size(drive, consent, check_size == "full", seed=os.getpid())
-            if not quiet:
-                click.echo(f"{drive}: as large as it says, with {tested.confidence:.1%} confidence.")
-        consents = [after_own_test(consent) for consent in consents]
-    with sticks.unpacked(image) as (plain, _):
-        if chosen == "files":
-            _build(
-                answer,
-                drives,
-                more,
-                "media",
-                lambda drive, tail: sticks.planfiles_text(found, plain, fresh_target_of(drive, tail)),
-                consents,
-            )
-        else:
-            _write_sectors(answer, str(plain), drives, consents, more)
-    if not quiet:
-        verified = {"full": "Read back", "sample": "A sample was read back", "none": "Written, and not read back"}
-        click.echo(f"{verified[more['verify']]}; safe to pull out.")
-
-
-def fresh_target_of(drive: str, tail: str | None) -> Target:
-    from neogenesis.bench.works.installing import fresh_target
-
-    return fresh_target(drive, tail)
-
-
-def _write_sectors(
-    answer: Answer, plain: str, drives: Sequence[str], consents: Sequence[Consent], more: dict[str, Any]
-) -> None:
-    from neogenesis.bench.works import imaging
-    from neogenesis.core.plan import Policy
-
-    places = event_places(more["events"], answer.as_json, drives, more["bench"])
-    done = imaging.restore_image(
-        plain, drives, consents, Policy(intent="exact"), more["resume"], more["verify"], places
-    )
-    failed = next((one.error for one in done if one.error is not None), None)
-    if failed is not None:
-        raise failed
-    if more["check"]:
-        raise OnlyChecked
-    outcomes = [one.outcome for one in done if one.outcome is not None]
-    read_back = sum(one.verified_bytes for one in outcomes)
-    answer.end(
-        text=f"Written to {len(done)} stick{'s' * (len(done) != 1)}.",
-        source=plain,
-        target=", ".join(drives),
-        copied_bytes=sum(one.copied_bytes for one in outcomes),
-        verified_bytes=read_back,
-        verified=more["verify"] if read_back else "none",
-        seconds=round(max(one.seconds for one in outcomes), 3),
-    )
-    if more["events"] != "-" and not answer.as_json:
-        for one in done:
-            if one.outcome is not None:
-                taken = duration_text(one.outcome.seconds)
-                how = {"full": "written and read back", "sample": "written, a sample read back", "none": "written"}
-                size = both_text(one.outcome.copied_bytes)
-                click.echo(f"{one.target}: {size} {how[more['verify']]} in {taken}.")
-
-
-def _say_media(found: Inspected) -> None:
-    starts = " and ".join(found.starts) or "nothing"
-    click.echo(
-        f"{found.label or Path(found.path).name}: {found.kind}, {both_text(found.size_bytes)}, started by {starts}"
-    )
-    if found.architectures:
-        click.echo(f"  for {', '.join(found.architectures)}")
-    if found.checksum == "matched":
-        click.echo(f"  as {found.checksum_file} says")
-    for note in found.notes:
-        click.echo(f"  {note}")
-
-
-@click.command()
-@click.argument("folder", metavar="FOLDER", type=click.Path(path_type=Path))
-@click.option("--from", "source", metavar="SOURCE", type=click.Path(path_type=Path), help="A folder with a catalogue.")
-@click.option("--fetch", "wanted", metavar="NAME", multiple=True, help="Fetch this file from the source.")
-@_json
-def library(folder: Path, source: Path | None, wanted: tuple[str, ...], as_json: bool) -> None:
-    """Say what a library of images and driver packages holds, and fetch what a source offers.
-
-    Example: neogenesis library ~/library --from /mnt/share --fetch fathom-7.tar.zst
-    """
-    from neogenesis.bench.inside.library import Source, fetch, look_at_library
-
-    offers = Source(source) if source is not None else None
-    if wanted and offers is None:
-        raise BadArgument("A source is needed to fetch from.", "Name it with --from.")
-    allow_folder(folder)
-    for name in wanted:
-        if offers is not None:
-            fetch(folder, offers, name)
-    rows = look_at_library(folder, offers)
-    if as_json:
-        click.echo(to_json({"schema": "neogenesis.library-rows/1", "files": rows}).decode(), nl=False)
-        return
-    for one in rows:
-        more = f"  newer: {one.newer}" if one.newer else ""
-        click.echo(f"{one.state:<8} {one.kind:<10} {one.name}  {both_text(one.size_bytes)}{more}")
-
-
-COMMANDS = (drivers, recipe, install, media, library)
+COMMANDS = (drivers, recipe, install)

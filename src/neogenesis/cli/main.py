@@ -37,7 +37,8 @@ _MODULES = {
     "shop": ("take-in", "note", "guide"),
     "judging": ("fit", "decide", "triage", "swap"),
     "boot": ("forecast", "remedies", "remedy", "undo", "trial-boot"),
-    "fresh": ("drivers", "recipe", "install", "media", "library"),
+    "fresh": ("drivers", "recipe", "install"),
+    "media": ("media", "library"),
 }
 _PLACES = {name: module for module, names in _MODULES.items() for name in names}
 

@@ -18,7 +18,7 @@ from neogenesis.app.parts.tag import TagMark
 from neogenesis.app.theme.look import look
 from neogenesis.app.words import both, tail
 from neogenesis.bench.drives import confirm_tail
-from neogenesis.bench.works.media import inspect_image
+from neogenesis.bench.inside.discs import inspect_image
 from neogenesis.core.media import Inspected
 
 _CHOICES: tuple[tuple[Kind, str, str], ...] = (

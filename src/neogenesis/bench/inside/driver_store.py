@@ -22,17 +22,17 @@ from neogenesis.bench.inside.archives import is_archive, unpack
 from neogenesis.bench.inside.id_names import with_names
 from neogenesis.bench.inside.old_system import OwnPackages, devices_of, is_drive, own_packages
 from neogenesis.bench.processes.folders import cache_folder
-from neogenesis.core.drivers.answer import Answer, Skipped, answer, shopping_list
+from neogenesis.core.drivers.answer import Answer, Skipped, answer, shopping_list, sorted_matches
 from neogenesis.core.drivers.hardware import Device, Hardware, read_hardware
 from neogenesis.core.drivers.inf import Inf, InfFault, read_inf
-from neogenesis.core.drivers.modules import claimed, firmware_of
+from neogenesis.core.drivers.modules import built_in_aliases, claimed, firmware_of
 from neogenesis.core.drivers.rank import Match, matches
 from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.record import to_json
 
 _LARGEST_INF, _LARGEST_MODULE, _MOST_FILES, _DEEPEST = 16 << 20, 256 << 20, 2_000_000, 40
 #: Written into the name of the cache: another version of the reader reads anew.
-_READER = "3"
+_READER = "4"
 _SEVERAL = 400
 #: Who provides the packages that come with the system, and are there again when it is installed anew.
 _SYSTEM_MAKERS = frozenset({"microsoft"})
@@ -118,16 +118,19 @@ def _from_infs(
             continue
         inf = msgspec.structs.replace(one.inf, name=one.name)
         hits = list(matches(numbered, inf, hardware.architecture, version, _has_catalog(one, hardware.architecture)))
+        if not hits:
+            continue
+        places[one.name] = one
+        absent = () if own is not None else tuple(_absent(one, hardware.architecture))
         for number, match in hits:
-            by_device.setdefault(number, []).append(match)
-        if hits:
-            places[one.name] = one
+            by_device.setdefault(number, []).append(msgspec.structs.replace(match, absent=absent))
     files: dict[str, list[tuple[Path, str]]] = {}
     for held in by_device.values():
-        best = min(held, key=lambda m: (m.rank, m.inf.casefold()))
-        if own is not None:
-            own.complete(places[best.inf].folder)
-        files.setdefault(best.inf, list(_package_files(places[best.inf])))
+        drivers, adding = sorted_matches(held)
+        for match in (*drivers[:1], *adding):
+            if own is not None:
+                own.complete(places[match.inf].folder)
+            files.setdefault(match.inf, list(_package_files(places[match.inf], hardware.architecture)))
     sizes = {name: sum(_size(path) for path, _ in some) for name, some in files.items()}
     made = answer(hardware, by_device, sizes, sorted(skipped, key=lambda s: s.inf.casefold()))
     if own is not None:
@@ -328,18 +331,28 @@ def _beside(folder: Path, name: str) -> Path | None:
     return current if current.is_file() else None
 
 
-def _package_files(one: Indexed) -> Iterator[tuple[Path, str]]:
+def _absent(one: Indexed, architecture: str) -> Iterator[str]:
+    """Files that the INF names for that architecture, and that do not lie where it says."""
+    assert one.inf is not None
+    for name in one.inf.files.get(architecture, ()):
+        if _beside(one.folder, name) is None and _beside(one.folder, f"{name[:-1]}_") is None:
+            yield name
+
+
+def _package_files(one: Indexed, architecture: str) -> Iterator[tuple[Path, str]]:
     """The INF, its catalogues, what it names; all of its folder where it names nothing. Names are below the folder."""
     assert one.inf is not None
     inf_path = one.folder / Path(one.name).name
-    names = [inf_path.name, *one.inf.catalogs.values(), *one.inf.files, *one.inf.includes]
+    own = one.inf.files.get(architecture, ())
+    packed = [f"{name[:-1]}_" for name in own]  # as older packages hold them: drv.sy_ for drv.sys
+    names = [inf_path.name, *one.inf.catalogs.values(), *own, *packed, *one.inf.includes]
     seen: set[Path] = set()
     for name in names:
         path = _beside(one.folder, name)
         if path is not None and path not in seen:
             seen.add(path)
             yield path, path.relative_to(one.folder).as_posix()
-    if not one.inf.files:
+    if not own:
         for path in sorted(one.folder.iterdir()):
             if path.is_file() and not path.is_symlink() and path not in seen and path.suffix.casefold() != ".inf":
                 yield path, path.name
@@ -359,6 +372,7 @@ def _pack(found: Found, out: Path) -> None:
     try:
         out.mkdir(parents=True, exist_ok=True)
         lines = ["Drivers, in the order in which they are installed", ""]
+        absent = {one.best.inf: one.absent for one in found.answer.devices if one.best is not None}
         for n, (name, files) in enumerate(found.packages.items(), 1):
             folder = out / f"{n:03d}-{Path(name).stem[:60]}"
             for path, inner in files:
@@ -368,6 +382,8 @@ def _pack(found: Found, out: Path) -> None:
                 os.utime(place, (path.stat().st_atime, path.stat().st_mtime))
             during = "  during the installation" if name in found.answer.during_installation else ""
             lines.append(f"[ ] {folder.name}  {name}{during}")
+            lines += [f"      {inner}" for _, inner in files]
+            lines += [f"      NOT THERE: {missing}" for missing in absent.get(name, ())]
         missing = shopping_list(found.answer)
         if missing:
             lines += ["", "Still missing", ""]
@@ -402,14 +418,30 @@ def _from_kernel(hardware: Hardware, packages: Path, trees: Iterable[Path]) -> F
                 by_device.setdefault(number, []).append(_module_match(module, pattern, path is not None, n))
                 if path is not None:
                     files[module] = [(path, path.name), *_firmware(path, packages, module, skipped)]
+        built_in = _bytes_of(root / "modules.builtin.modinfo")
+        for number, pairs in claimed(numbered, built_in_aliases(built_in)).items():
+            for n, (pattern, module) in enumerate(pairs):
+                match = _module_match(module, pattern, True, n)
+                by_device.setdefault(number, []).append(msgspec.structs.replace(match, is_built_in=True))
     sizes = {name: sum(_size(path) for path, _ in some) for name, some in files.items()}
     made = answer(hardware, by_device, sizes, skipped)
     return Found(made, {name: files.get(name, []) for name in made.order})
 
 
 def _module_match(module: str, pattern: str, is_there: bool, place: int) -> Match:
-    named = {"date": "", "version": "", "class_name": "", "class_guid": "", "description": ""}
-    return Match(inf=module, section="", matched_id=pattern, exact=True, has_catalog=is_there, rank=(place,), **named)
+    return Match(
+        inf=module,
+        section="",
+        matched_id=pattern,
+        exact=True,
+        date="",
+        version="",
+        class_name="",
+        class_guid="",
+        description="",
+        has_catalog=is_there,
+        rank=(place,),
+    )
 
 
 def _firmware(path: Path, packages: Path, module: str, skipped: list[Skipped]) -> Iterator[tuple[Path, str]]:
@@ -429,6 +461,14 @@ def _is_beneath(path: Path, roots: Sequence[Path]) -> bool:
     """Also where links lead, of which such trees have many."""
     real = path.resolve()
     return any(real.is_relative_to(root.resolve()) for root in roots)
+
+
+def _bytes_of(path: Path) -> bytes:
+    try:
+        with path.open("rb") as file:
+            return file.read(_LARGEST_MODULE)
+    except OSError:
+        return b""
 
 
 def _module_bytes(path: Path) -> bytes:

@@ -156,7 +156,8 @@ def _is_ours(path: Path, kind: Kind, head: bytes) -> bool:
         return first.startswith(b"%PDF-") and any(m in part for part in (first, last) for m in _paper_marks())
     if kind == "bundle":
         return first.startswith(b"PK") and _ZIP_FIRST in first[:80]
-    return re.match(rb'\s*\{\s*"schema":\s*"neogenesis\.' + kind.encode() + rb"/", first) is not None
+    whose = rb'(?:"ticket":\s*"(?:[^"\\]|\\.){0,400}",\s*)?'  # a record in a dossier says so first
+    return re.match(rb"\s*\{\s*" + whose + rb'"schema":\s*"neogenesis\.' + kind.encode() + rb"/", first) is not None
 
 
 def _paper_marks() -> tuple[bytes, ...]:

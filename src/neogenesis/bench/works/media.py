@@ -1,25 +1,19 @@
-"""Installer images and sticks: looking into an image, writing it as files, testing a stick's size."""
+"""Installers onto sticks: the gates, writing as files, testing a stick's size, trying it."""
 
 from __future__ import annotations
 
-import bz2
-import gzip
 import hashlib
-import lzma
-import tempfile
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
-from typing import IO, Any
 
 import msgspec
-import zstandard
 from blake3 import blake3
 
 from neogenesis.bench.drives import Connected
-from neogenesis.bench.inside.archives import safe_parts
-from neogenesis.bench.inside.booting import boot_drives
+from neogenesis.bench.emulator import Trial, run_trial
+from neogenesis.bench.inside.discs import DiscFile, disc_files, disc_folders, opened_disc, senseless, unpacked
 from neogenesis.bench.inside.laying import LaidOut
 from neogenesis.bench.processes.utilities import run_tool
 from neogenesis.bench.register import Asked, Consent, claimed
@@ -29,272 +23,35 @@ from neogenesis.bench.works.system_files import scratch_folder, verify_volume
 from neogenesis.bench.works.volumes import make_volume
 from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError, Refused, ToolFailed
 from neogenesis.core.machine import Machine
-from neogenesis.core.media import Inspected, Probed, inspect_disc, listed_checksum, notes_for, probe_full, probe_quick
-from neogenesis.core.media.inspected import FAT_MOST, architectures_of, unsuitable
+from neogenesis.core.media import Inspected, Probed, probe_full, probe_quick
+from neogenesis.core.media.inspected import FAT_MOST, Layout, starts_as, unsuitable
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.fresh import Filling, make_fresh_plan
 from neogenesis.core.plan.model import SystemImage, Target
 from neogenesis.core.plan.recipe import RecipeWishes
 from neogenesis.core.plan.steps import MakeVolume
-from neogenesis.core.store import PathOpener, SealedFileStore, WritableStore
+from neogenesis.core.reinstall.names import name_key, nameable
+from neogenesis.core.store import WritableStore
 from neogenesis.core.transfer.prepare import Told
 from neogenesis.core.units import both_text, round_up
 from neogenesis.core.work import work_hash
 
-_PACKED = {b"\x1f\x8b": "gz", b"BZh": "bz2", b"\xfd7zXZ": "xz", b"\x28\xb5\x2f\xfd": "zst"}
-_SUMS = (
-    "SHA512SUMS",
-    "SHA256SUMS",
-    "SHA1SUMS",
-    "MD5SUMS",
-    "sha512sum.txt",
-    "sha256sum.txt",
-    "md5sum.txt",
-    "CHECKSUM",
-    "CHECKSUMS",
-)
-_OWN_SUMS = (".sha512", ".sha256", ".sha1", ".md5", ".sha512sum", ".sha256sum", ".md5sum")
-_SIGNATURES = (".sig", ".asc", ".gpg", ".minisig")
-_LARGEST_SUMS, _PIECE, _MOST_FILES = 4 << 20, 1 << 20, 1_000_000
 _SPLIT_MIB = "3800"
 _SECTOR = 512
+#: An emulated machine is waited for so long until its loader runs.
+_TRIED_SECONDS = 60.0
 
 
-@dataclass(frozen=True, slots=True)
-class DiscFile:
-    """A file of a disc image: its path with slashes, its size, and how the library finds it again."""
-
-    name: str
-    size_bytes: int
-    place: str
-
-
-def inspect_image(path: Path, machine: Machine | None = None, check_sum: bool = True) -> Inspected:
-    """What an image is. Raises BadArgument when it is not there, Refused when cut short, BadRecord for no image."""
-    with unpacked(path) as (plain, packed):
-        found = _inspected(path, plain)
-    state, name = _checksum(path) if check_sum else ("none", "")
-    signature = next((path.name + end for end in _SIGNATURES if path.with_name(path.name + end).is_file()), "")
-    found = msgspec.structs.replace(
-        found,
-        packed=packed,
-        checksum=state,
-        checksum_file=name,
-        signature_file=signature,
-    )
-    return msgspec.structs.replace(found, notes=notes_for(found, machine))
-
-
-@contextmanager
-def unpacked(path: Path) -> Iterator[tuple[Path, str]]:
-    """The image as a plain file, unpacked beside it where it is packed, and how it was packed."""
-    try:
-        with path.open("rb") as file:
-            head = file.read(8)
-    except OSError as error:
-        raise BadArgument(f"The image “{path}” cannot be read ({error.strerror}).", "Check the name.") from error
-    packed = next((kind for mark, kind in _PACKED.items() if head.startswith(mark)), "")
-    if not packed:
-        yield path, ""
-        return
-    with tempfile.TemporaryDirectory(prefix=".neogenesis-unpacked-", dir=_roomy(path)) as folder:
-        plain = Path(folder) / path.stem
-        _unpack(path, plain, packed)
-        yield plain, packed
-
-
-def _roomy(path: Path) -> Path | None:
-    """Beside the image where that can be written to; else where temporary files go."""
-    with suppress(OSError), tempfile.NamedTemporaryFile(dir=path.parent):
-        return path.parent
-    return None
-
-
-def _unpack(path: Path, plain: Path, packed: str) -> None:
-    openers: dict[str, Callable[[IO[bytes]], Any]] = {
-        "gz": lambda f: gzip.GzipFile(fileobj=f),
-        "bz2": bz2.BZ2File,
-        "xz": lzma.LZMAFile,
-        "zst": lambda f: zstandard.ZstdDecompressor().stream_reader(f, read_across_frames=True),
-    }
-    try:
-        with path.open("rb") as file, openers[packed](file) as stream, plain.open("wb") as out:
-            while piece := stream.read(_PIECE):
-                if piece.strip(b"\0"):
-                    out.write(piece)
-                else:
-                    out.seek(len(piece), 1)
-            out.truncate()
-    except (EOFError, lzma.LZMAError, zstandard.ZstdError, ValueError) as error:
-        words = " ".join(str(error).split())[:100]
-        raise Refused(
-            "truncated", f"“{path.name}” is damaged or cut short ({words}); nothing was written.", "Fetch it again."
-        ) from error
-    except OSError as error:
-        raise Refused(
-            "truncated",
-            f"“{path.name}” cannot be unpacked ({error.strerror or error}); nothing was written.",
-            "Fetch it again, or free space.",
-        ) from error
-
-
-def _inspected(path: Path, plain: Path) -> Inspected:
-    with closing(SealedFileStore(PathOpener(plain))) as store:
-        size = store.size_bytes
-        first = store.read(0, 512) if size >= 512 else b""
-        disc = inspect_disc(store, path.name)
-    hybrid = first[510:512] == b"\x55\xaa" and any(first[446 + 16 * n + 4] for n in range(4))
-    if disc is None:
-        return _drive_image(path, plain, size)
-    files = list(disc_files(plain))
-    names = [f.name for f in files]
-    largest = max(files, key=lambda f: f.size_bytes, default=DiscFile("", 0, ""))
-    architectures = architectures_of(names)
-    if disc.uefi and not architectures:
-        architectures = ("x86_64",)
-    starts = [s for s, does in (("uefi", disc.uefi or bool(architectures)), ("legacy", disc.legacy)) if does]
-    return Inspected(
-        path=str(path),
-        kind="disc",
-        label=disc.label,
-        size_bytes=size,
-        hybrid=hybrid,
-        starts=tuple(starts),  # type: ignore[arg-type]
-        architectures=architectures,
-        files=len(files),
-        files_bytes=sum(f.size_bytes for f in files),
-        files_start=bool(architectures_of(names)),
-        largest_file=largest.name,
-        largest_bytes=largest.size_bytes,
-    )
-
-
-def _drive_image(path: Path, plain: Path, size: int) -> Inspected:
-    """An image of a whole drive: by its table and what its start-up partitions hold."""
-    try:
-        with boot_drives([(str(plain), "")]) as drives:
-            drive = drives[0]
-            survey = drive.survey
-            beyond = next((f for f in survey.findings if f.code == "partition-beyond-end"), None)
-            if beyond is not None:
-                raise Refused(
-                    "truncated", f"“{path.name}” is cut short: {beyond.text} Nothing was written.", "Fetch it again."
-                )
-            names = [f"EFI/BOOT/{n}" for p in drive.startups() for n in drive.names(p.number, "EFI/BOOT")]
-            active = any(p.bootable for p in survey.partitions)
-            label = next((p.volume.label for p in survey.partitions if p.volume.label), "")
-            code = any(survey.table.boot_code)
-    except BadArgument as error:
-        raise BadRecord(
-            f"“{path.name}” is no image of a disc or a drive; nothing was written.", "Give the right file."
-        ) from error
-    if survey.table.kind == "none" and not any(p.volume.kind != "none" for p in survey.partitions):
-        return Inspected(path=str(path), kind="unknown", size_bytes=size, hybrid=True)
-    architectures = architectures_of(names)
-    starts = [s for s, does in (("uefi", bool(architectures)), ("legacy", active and code)) if does]
-    return Inspected(
-        path=str(path),
-        kind="drive",
-        label=label,
-        size_bytes=size,
-        hybrid=True,
-        starts=tuple(starts),  # type: ignore[arg-type]
-        architectures=architectures,
-    )
-
-
-def disc_files(path: Path) -> Iterator[DiscFile]:
-    """Files of a disc image, by the richest of its directories; raises BadRecord for one that makes no sense."""
-    disc = _opened(path)
-    try:
-        for kind in ("udf_path", "rr_path", "joliet_path", "iso_path"):
-            if _has(disc, kind):
-                yield from _walked(disc, kind)
-                return
-    except NeogenesisError:
-        raise
-    except Exception as error:
-        raise _senseless(path, error) from error
-    finally:
-        with suppress(Exception):
-            disc.close()
-
-
-def _opened(path: Path) -> Any:
-    import pycdlib
-
-    disc = pycdlib.PyCdlib()
-    try:
-        disc.open(str(path))
-    except Exception as error:
-        raise _senseless(path, error) from error
-    return disc
-
-
-def _senseless(path: Path, error: Exception) -> BadRecord:
-    words = " ".join(str(error).split())[:100]
-    return BadRecord(
-        f"The directories of “{path.name}” make no sense ({words}); nothing was written.", "Fetch it again."
-    )
-
-
-def _has(disc: Any, kind: str) -> bool:
-    asked = {"udf_path": disc.has_udf, "rr_path": disc.has_rock_ridge, "joliet_path": disc.has_joliet}
-    return kind == "iso_path" or bool(asked[kind]())
-
-
-def _walked(disc: Any, kind: str) -> Iterator[DiscFile]:
-    count = 0
-    for folder, _, names in disc.walk(**{kind: "/"}):
-        for name in names:
-            place = f"{folder.rstrip('/')}/{name}"
-            record = disc.get_record(**{kind: place})
-            if hasattr(record, "is_symlink") and record.is_symlink():
-                continue
-            if getattr(record, "inode", record) is None and record.get_data_length():
-                continue  # the boot catalogue, which only firmware reads on a disc
-            plain = place if kind != "iso_path" else place.split(";")[0].rstrip(".")
-            count += 1
-            if count > _MOST_FILES:
-                raise BadRecord("The disc image holds too many files.", "Give the right file.")
-            if safe_parts(plain.lstrip("/")) is not None:
-                yield DiscFile(plain.lstrip("/"), int(record.get_data_length()), f"{kind}={place}")
-
-
-def _checksum(path: Path) -> tuple[str, str]:
-    """Whether a checksum file beside an image names it, and whether the image is what it says."""
-    seen = ""
-    beside = [(path.with_name(path.name + end), True) for end in _OWN_SUMS] + [
-        (path.with_name(n), False) for n in _SUMS
-    ]
-    for place, own in beside:
-        try:
-            if not place.is_file() or place.stat().st_size > _LARGEST_SUMS:
-                continue
-            text = place.read_text("utf-8", "replace")
-        except OSError:
-            continue
-        wanted, holds = listed_checksum(text, path.name, own)
-        if wanted is not None:
-            with path.open("rb") as file:
-                digest = hashlib.file_digest(file, wanted.algorithm).hexdigest()
-            return ("matched" if digest == wanted.digest else "mismatch"), place.name
-        if holds and not seen:
-            seen = place.name
-    return ("other", seen) if seen else ("none", "")
-
-
-# Writing
-
-
-def refuse_unfit(found: Inspected, machine: Machine | None, layout: str) -> None:
+def refuse_unfit(found: Inspected, machine: Machine | None, layout: Layout) -> None:
     """Raises Refused for an image that is not what its checksum says, or that will not start."""
     name = Path(found.path).name
     if found.checksum == "mismatch":
         raise Refused(
             "checksum", f"“{name}” is not what {found.checksum_file} says; nothing was written.", "Fetch it again."
         )
-    why = unsuitable(found, machine)
+    why = unsuitable(found, machine, layout)
+    if why and layout == "sectors" and found.files_start and not unsuitable(found, machine, "files"):
+        raise Refused("machine", f"“{name}”: {why} Nothing was written.", "Write its files instead: --layout files.")
     if why:
         raise Refused("machine", f"“{name}”: {why} Nothing was written.", "Take an image for this machine.")
     if layout == "files" and found.kind != "disc":
@@ -325,14 +82,18 @@ def refuse_unknown(found: Inspected, drives: Sequence[str]) -> None:
             )
 
 
-def fitting_layout(found: Inspected) -> str:
+def fitting_layout(found: Inspected) -> Layout:
     """Sector for sector where that starts from a stick, else as files: what the window does by itself."""
     return "files" if found.kind == "disc" and not found.hybrid and found.files_start else "sectors"
 
 
-def plan_files(found: Inspected, plain: Path, target: Target) -> Plan:
-    """A plan for a stick with the files of a disc image on one FAT volume; raises Refused."""
+def plan_files(found: Inspected, image: Path, plain: Path, target: Target) -> Plan:
+    """A plan for a stick with the files of a disc image on one FAT volume; raises Refused.
+
+    `plain` is the image unpacked; the plan names it as it is, so that it can be gone on with.
+    """
     files = list(disc_files(plain))
+    _refuse_names(files)
     odd = next((f for f in files if f.size_bytes > FAT_MOST and not f.name.casefold().endswith(".wim")), None)
     if odd is not None:
         raise Refused(
@@ -342,13 +103,29 @@ def plan_files(found: Inspected, plain: Path, target: Target) -> Plan:
             "Write the image with --layout sectors.",
         )
     taken = sum(round_up(f.size_bytes, 32 << 10) + 4096 for f in files)
-    with plain.open("rb") as file:
+    with image.open("rb") as file:
         digest = hashlib.file_digest(file, blake3).hexdigest()  # type: ignore[arg-type]
-    image = SystemImage(
-        path=str(plain.absolute()), digest=digest, size_bytes=found.size_bytes, name=found.label, form="disc"
+    source = SystemImage(
+        path=str(image.absolute()), digest=digest, size_bytes=found.size_bytes, name=found.label, form="disc"
     )
-    filling = Filling(image, {"startup": taken}, b"", b"", {"startup": len(files)})
+    filling = Filling(source, {"startup": taken}, b"", b"", {"startup": len(files)})
     return make_fresh_plan(recipe_of("stick"), RecipeWishes(), target, new_id, filling)
+
+
+def _refuse_names(files: Sequence[DiscFile]) -> None:
+    """Raises Refused for what FAT cannot hold by its name, so that nothing is left out."""
+    bad = [one.name for one in files if any(nameable(part, "nt") != part for part in one.name.split("/"))]
+    seen: dict[str, str] = {}
+    for one in files:
+        if seen.setdefault(name_key(one.name, "nt"), one.name) != one.name:
+            bad.append(one.name)
+    if bad:
+        more = f" and {len(bad) - 1} more" if len(bad) > 1 else ""
+        raise Refused(
+            "names",
+            f"“{bad[0][:120]}”{more} cannot have that name on FAT; nothing was written.",
+            "Write the image with --layout sectors.",
+        )
 
 
 class DiscFiles:
@@ -356,7 +133,6 @@ class DiscFiles:
 
     def __init__(self, image: SystemImage, scratch: Path, check: Callable[[], None]) -> None:
         self._path, self._scratch, self._check = Path(image.path), scratch, check
-        self._notes: list[str] = []
         try:
             with self._path.open("rb") as file:
                 digest = hashlib.file_digest(file, blake3).hexdigest()  # type: ignore[arg-type]
@@ -372,23 +148,25 @@ class DiscFiles:
             )
 
     def notes(self) -> list[str]:
-        return list(self._notes)
+        return []  # all of it goes onto the stick, or it is refused
 
     def make(self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, told: Told) -> None:
         """Make the volume with the files, and read them back. Raises ToolFailed or BadRecord."""
         made = LaidOut()
-        with scratch_folder(self._scratch) as folder:
-            for name in self._taken_out(folder):
+        with scratch_folder(self._scratch) as folder, unpacked(self._path) as (plain, _):
+            for name in self._taken_out(plain, folder):
                 told((folder / name).stat().st_size)
                 with (folder / name).open("rb") as file:
                     made.digests[name] = hashlib.file_digest(file, blake3).digest()  # type: ignore[arg-type]
             make_volume(store, step, start_bytes, laid_out=folder, file=path)
         verify_volume(store, made, told, "vfat")
 
-    def _taken_out(self, folder: Path) -> list[str]:
+    def _taken_out(self, plain: Path, folder: Path) -> list[str]:
         """All files, in the scratch folder; what is too large for FAT in parts. Returns their names."""
-        files = list(disc_files(self._path))
-        disc = _opened(self._path)
+        files = list(disc_files(plain))
+        for name in disc_folders(plain):
+            (folder / name).mkdir(parents=True, exist_ok=True)
+        disc = opened_disc(plain)
         names = []
         try:
             for one in files:
@@ -400,6 +178,11 @@ class DiscFiles:
                     disc.get_file_from_iso(str(place), **{kind: inner})
                 else:
                     place.touch()
+                if place.stat().st_size != one.size_bytes:
+                    raise BadRecord(
+                        f"“{one.name[:120]}” in the image has not the size that its record says; nothing was written.",
+                        "Fetch it again.",
+                    )
                 if one.size_bytes > FAT_MOST:
                     names += _split(place, folder)
                 else:
@@ -409,7 +192,7 @@ class DiscFiles:
         except NeogenesisError:
             raise
         except Exception as error:
-            raise _senseless(self._path, error) from error
+            raise senseless(self._path, error) from error
         finally:
             with suppress(Exception):
                 disc.close()
@@ -443,9 +226,17 @@ def media_work(image: Path, layout: str) -> str:
 
 
 def check_size(
-    name: str, consent: Consent, full: bool, seed: int, told: Callable[[int], None] = lambda n: None
+    name: str,
+    consent: Consent,
+    full: bool,
+    seed: int,
+    told: Callable[[int], None] = lambda n: None,
+    heard: Callable[[str, Probed], None] = lambda name, probed: None,
 ) -> Probed:
-    """Whether a stick is as large as it says; what it holds is lost. Raises Mismatch for one that is not."""
+    """Whether a stick is as large as it says; what it holds is lost. Raises Mismatch for one that is not.
+
+    `heard` is told what was found, whatever it is.
+    """
     known = fresh_target(name, consent.tail)
     if consent.confirmed is not None:  # one claim for the test, another for what is written after it
         consent = replace(
@@ -457,6 +248,7 @@ def check_size(
         store = claim.target.store
         probed = probe_full(store, seed, told=told) if full else probe_quick(store, seed)
         store.settle()
+    heard(name, probed)
     if not probed.honest:
         raise Mismatch(
             f"“{name}” says that it has {both_text(known.size_bytes)}, and holds about {both_text(probed.real_bytes)}: "
@@ -464,3 +256,18 @@ def check_size(
             "Do not use it, and tell whoever sold it.",
         )
     return probed
+
+
+def try_stick(name: str, legacy: bool, seconds: float = _TRIED_SECONDS) -> bool:
+    """Start a stick in an emulated machine, on an overlay that is thrown away: whether a loader ran.
+
+    Raises NeogenesisError where none can be started here.
+    """
+    return run_trial(Trial([name], None, legacy, seconds=seconds)).loader_ran
+
+
+def tried_by(found: Inspected, layout: Layout, machine: Machine | None) -> bool:
+    """Whether the legacy way is the one to be tried: the machine's, else UEFI where it starts at all."""
+    if machine is not None and machine.firmware in ("uefi", "legacy"):
+        return machine.firmware == "legacy"
+    return "uefi" not in starts_as(found, layout)

@@ -55,7 +55,10 @@ class Best(Record, frozen=True, kw_only=True):
 
 
 class DeviceAnswer(Record, frozen=True, kw_only=True):
-    """`others` counts further packages for it; `kind` is the code of a Kind, `without` what one would notice."""
+    """`others` counts further packages for it; `kind` is the code of a Kind, `without` what one would notice.
+
+    `extensions` are packages that add to its driver, `absent` files that it names and that are not there.
+    """
 
     name: str
     status: Status
@@ -64,6 +67,8 @@ class DeviceAnswer(Record, frozen=True, kw_only=True):
     kind: str
     without: str
     ids: tuple[str, ...]
+    extensions: tuple[str, ...] = ()
+    absent: tuple[str, ...] = ()
 
 
 class Skipped(Record, frozen=True, kw_only=True):
@@ -113,38 +118,56 @@ def answer(
 ) -> Answer:
     """`found` are the matches of each device by its number, `sizes` the bytes that an INF's package takes."""
     devices: list[DeviceAnswer] = []
+    alone: list[Skipped] = []
+    extending: set[str] = set()
     needed: dict[str, Group] = {}
     for number, device in enumerate(hardware.devices):
-        sorted_matches = sorted(found.get(number, ()), key=lambda m: (m.rank, m.inf.casefold()))
-        best = sorted_matches[0] if sorted_matches else None
+        drivers, adding = sorted_matches(found.get(number, ()))
+        best = drivers[0] if drivers else None
         kind = kind_of(device, best)
         status = _status(device, best)
+        has_driver = status != "missing"
+        if adding and not has_driver:
+            text = f"It only adds to a driver of {device.title or 'a device'}, and there is none."
+            alone += [Skipped(inf=one.inf, text=text) for one in adding]
         devices.append(
             DeviceAnswer(
                 name=device.title or f"device {number + 1}",
                 status=status,
                 best=_best(best) if best is not None else None,
-                others=max(0, len(sorted_matches) - 1),
+                others=max(0, len(drivers) - 1),
                 kind=kind.code,
                 without=kind.without,
                 ids=(*device.hardware_ids, *device.compatible_ids),
+                extensions=tuple(one.inf for one in adding) if has_driver else (),
+                absent=best.absent if best is not None else (),
             )
         )
-        if best is not None and status in ("covered", "doubtful"):
-            held = needed.get(best.inf)
-            needed[best.inf] = kind.group if held is None else min(held, kind.group, key=GROUPS.index)
-    order = sorted(needed, key=lambda inf: (GROUPS.index(needed[inf]), inf.casefold()))
+        wanted = [best.inf] if best is not None and status in ("covered", "doubtful") else []
+        extending |= {one.inf for one in adding} if has_driver else set()
+        for inf in (*wanted, *(one.inf for one in adding if has_driver)):
+            held = needed.get(inf)
+            needed[inf] = kind.group if held is None else min(held, kind.group, key=GROUPS.index)
+    order = sorted(needed, key=lambda inf: (GROUPS.index(needed[inf]), inf in extending, inf.casefold()))
     return Answer(
         devices=tuple(devices),
         missing=tuple(d.name for d in devices if d.status == "missing"),
         during_installation=tuple(inf for inf in order if needed[inf] in _NEEDED),
         order=tuple(order),
         bytes=sum(sizes.get(inf, 0) for inf in order),
-        skipped=tuple(skipped),
+        skipped=(*skipped, *dict.fromkeys(alone)),
     )
 
 
+def sorted_matches(found: Iterable[Match]) -> tuple[list[Match], list[Match]]:
+    """Drivers, the best first, those of which files are absent last; and packages that only add to one."""
+    ordered = sorted(found, key=lambda m: (bool(m.absent), m.rank, m.inf.casefold()))
+    return [m for m in ordered if not m.is_extension], [m for m in ordered if m.is_extension]
+
+
 def _status(device: Device, best: Match | None) -> Status:
+    if best is not None and best.is_built_in:
+        return "system"
     if best is not None and not best.is_doubtful:
         return "covered"
     if device.has_driver:

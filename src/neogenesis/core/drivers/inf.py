@@ -21,6 +21,9 @@ _DECORATION = re.compile(
     r"(?:\.(?P<suite>(?:0x)?[0-9a-f]*)(?:\.(?P<build>(?:0x)?[0-9a-f]*))?)?)?)?)?",
     re.I,
 )
+_ARCHITECTURES = ("amd64", "x86", "arm64")
+#: The class of packages that extend others, as published.
+_EXTENSIONS = "e2f84ce7-8efa-411c-aa69-97454ca4cb57"
 _SUFFIXES = ("", ".nt", ".ntx86", ".ntamd64", ".ntarm64", ".ntarm", ".ntia64")
 
 
@@ -48,8 +51,8 @@ class Inf(Record, frozen=True, kw_only=True):
     """`date` is ISO, or empty; `catalogs` are the names of catalogue files, by decoration, lower case, empty for all.
 
     `decorations` are those that the Manufacturer section names for each maker, `sections` those of them, and empty for
-    the undecorated one, that have a section. `files` are names with their folder,
-    below the folder of the INF; `includes` are other INF files that it needs.
+    the undecorated one, that have a section. `files` are by architecture names with their folder, below the folder of
+    the INF; `includes` are other INF files that it needs.
     """
 
     name: str
@@ -62,8 +65,13 @@ class Inf(Record, frozen=True, kw_only=True):
     decorations: tuple[tuple[str, ...], ...] = ()
     sections: tuple[tuple[str, ...], ...] = ()
     models: tuple[Model, ...] = ()
-    files: tuple[str, ...] = ()
+    files: dict[str, tuple[str, ...]] = {}
     includes: tuple[str, ...] = ()
+
+    @property
+    def is_extension(self) -> bool:
+        """Whether it only adds to the driver of another package."""
+        return self.class_name.casefold() == "extension" or self.class_guid.strip("{}") == _EXTENSIONS
 
 
 Line = tuple[str, tuple[str, ...]]
@@ -109,6 +117,8 @@ def read_inf(data: bytes, name: str) -> Inf:
     driver_date, driver_version = _driver_version(said, version)
     makers = _makers(sections, said)
     models = tuple(_models(sections, makers, said))
+    if makers and not models and not any(_has_models(sections, *one) for one in makers):
+        raise InfFault("It names makers, and no section with their devices: it may be cut short.")
     return Inf(
         name=name,
         class_name=said(_first(version, "class")),
@@ -122,7 +132,7 @@ def read_inf(data: bytes, name: str) -> Inf:
             tuple(d for d in ("", *decorations) if _models_name(base, d) in sections) for base, decorations in makers
         ),
         models=models,
-        files=tuple(_files(sections, said)),
+        files={one: tuple(_files(sections, said, one)) for one in _ARCHITECTURES},
         includes=tuple(_includes(sections, said)),
     )
 
@@ -315,6 +325,10 @@ def _models(sections: Sections, makers: list[tuple[str, tuple[str, ...]]], said:
                 )
 
 
+def _has_models(sections: Sections, base: str, decorations: tuple[str, ...]) -> bool:
+    return any(_models_name(base, one) in sections for one in ("", *decorations))
+
+
 def _models_name(base: str, decoration: str) -> str:
     return f"{base}.{decoration}".casefold() if decoration else base
 
@@ -338,25 +352,24 @@ def _catalogs(version: dict[str, tuple[str, ...]], said: Said) -> dict[str, str]
     return found
 
 
-def _files(sections: Sections, said: Said) -> Iterator[str]:
-    """Files that belong to the package, with the folders that the source disks name."""
+def _files(sections: Sections, said: Said, architecture: str) -> Iterator[str]:
+    """Files that belong to the package on that architecture, with the folders that the source disks name there."""
+    own = (f".{architecture}", "")
     folders: dict[str, str] = {}
-    for name, lines in sections.items():
-        if name == "sourcedisksnames" or name.startswith("sourcedisksnames."):
-            for key, values in lines:
-                folders.setdefault(key, said(values[3]).strip() if len(values) > 3 else "")
+    for suffix in own:
+        for key, values in sections.get(f"sourcedisksnames{suffix}", ()):
+            folders.setdefault(key, said(values[3]).strip() if len(values) > 3 else "")
     seen = set()
-    for name, lines in sections.items():
-        if name == "sourcedisksfiles" or name.startswith("sourcedisksfiles."):
-            for key, values in lines:
-                disk = values[0] if values else ""
-                inner = said(values[1]).strip() if len(values) > 1 else ""
-                parts = [folders.get(disk, ""), inner, said(key).strip()]
-                path = "/".join(p.replace("\\", "/").strip("/.") for p in parts[:2] if p.strip("\\/. "))
-                whole = f"{path}/{parts[2]}" if path else parts[2]
-                if parts[2] and whole.casefold() not in seen:
-                    seen.add(whole.casefold())
-                    yield whole
+    for suffix in own:
+        for key, values in sections.get(f"sourcedisksfiles{suffix}", ()):
+            disk = values[0] if values else ""
+            inner = said(values[1]).strip() if len(values) > 1 else ""
+            name = said(key).strip()
+            parts = (folders.get(disk, ""), inner)
+            path = "/".join(p.replace("\\", "/").strip("/.") for p in parts if p.strip("\\/. "))
+            if name and name.casefold() not in seen:
+                seen.add(name.casefold())
+                yield f"{path}/{name}" if path else name
 
 
 def _includes(sections: Sections, said: Said) -> Iterator[str]:

@@ -22,7 +22,11 @@ _EXACT_PARTS = re.compile(r"(?:DEV|PID|DEV_)_?[0-9A-F]", re.I)
 
 
 class Match(Record, frozen=True, kw_only=True):
-    """`rank` compares: the smaller is the better. `exact` is by one of the device's hardware ids."""
+    """`rank` compares: the smaller is the better. `exact` is by one of the device's hardware ids.
+
+    `is_extension` says that it only adds to another driver, `is_built_in` that the system has it itself, `for_suite`
+    that it is for some editions of a system only. `absent` are files that it names and that do not lie there.
+    """
 
     inf: str
     section: str
@@ -35,11 +39,20 @@ class Match(Record, frozen=True, kw_only=True):
     has_catalog: bool
     description: str
     rank: tuple[int, ...]
+    is_extension: bool = False
+    is_built_in: bool = False
+    for_suite: bool = False
+    absent: tuple[str, ...] = ()
 
     @property
     def is_doubtful(self) -> bool:
-        """No catalogue, or only an identifier of a class of devices."""
-        return not self.has_catalog or (not self.exact and is_generic(self.matched_id))
+        """No catalogue, files that are not there, only an identifier of a class, or only for some editions."""
+        return (
+            not self.has_catalog
+            or bool(self.absent)
+            or self.for_suite
+            or (not self.exact and is_generic(self.matched_id))
+        )
 
 
 def is_generic(identifier: str) -> bool:
@@ -76,9 +89,10 @@ def _chosen(
             continue
         if (found.major, found.minor) > version[:2] or found.product not in (0, _WORKSTATION):
             continue
-        if (found.major, found.minor) == version[:2] and found.build > version[2]:
-            continue
-        key = (found.major, found.minor, found.build, int(bool(found.product)), int(bool(found.architecture)))
+        if (found.major, found.minor) == version[:2] and version[2] and found.build > version[2]:
+            continue  # where no build is named the newest section counts: so it is on a system of today
+        own = (int(not found.suite), int(bool(found.product)), int(bool(found.architecture)))
+        key = (found.major, found.minor, found.build, *own)
         if best is None or key > best[0]:
             best = (key, text)
     if best is not None:
@@ -107,6 +121,7 @@ def matches(
                 by_id.setdefault(one.strip().casefold(), []).append((number, kind, place, one))
     best: dict[int, Match] = {}
     for model in counting_models(inf, architecture, version):
+        decoration = parsed_decoration(model.decoration) if model.decoration else None
         day, number_text = (model.date, model.version) if model.date else (inf.date, inf.version)
         for place_in_inf, one in enumerate(model.ids):
             for number, kind, place, asked in by_id.get(one.casefold(), ()) if one else ():
@@ -125,6 +140,8 @@ def matches(
                         has_catalog=has_catalog,
                         description=model.description,
                         rank=rank,
+                        is_extension=inf.is_extension,
+                        for_suite=bool(decoration is not None and decoration.suite),
                     )
     yield from best.items()
 

@@ -28,14 +28,17 @@ _LOADERS = {
     "bootriscv64.efi": "riscv64",
 }
 Start = Literal["uefi", "legacy"]
+Layout = Literal["sectors", "files"]
 State = Literal["matched", "mismatch", "other", "none"]
 
 
 class Inspected(Record, frozen=True, kw_only=True):
-    """`starts` by which firmware, as it is written sector for sector; `hybrid` whether it can be written that way.
+    """`starts` by which firmware a stick with it is started: sector for sector where it is `hybrid`, which can be
+    written that way, else with its files, where `files_start` says that UEFI would start them. `disc_starts` is what
+    starts it as a disc.
 
     `architectures` are those of its UEFI loaders. `checksum` tells of a checksum file beside the image; `other` is one
-    that does not name it. `files_start` whether its files on a FAT volume would be started by UEFI.
+    that does not name it.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.media/1"
@@ -48,6 +51,7 @@ class Inspected(Record, frozen=True, kw_only=True):
     size_bytes: int
     hybrid: bool
     starts: tuple[Start, ...] = ()
+    disc_starts: tuple[Start, ...] = ()
     architectures: tuple[str, ...] = ()
     files: int = 0
     files_bytes: int = 0
@@ -61,13 +65,17 @@ class Inspected(Record, frozen=True, kw_only=True):
 
 
 class DiscFacts(Record, frozen=True, kw_only=True):
-    """What the descriptors of a disc image say. `size_bytes` is what it claims to take."""
+    """What the descriptors of a disc image say. `size_bytes` is what it claims to take.
+
+    `legacy` says whether the boot catalogue has an entry for legacy firmware, `uefi_at` where its volume for UEFI
+    begins, 0 where it has none.
+    """
 
     label: str
     size_bytes: int
     has_udf: bool
     legacy: bool
-    uefi: bool
+    uefi_at: int
 
 
 def inspect_disc(store: ReadableStore, name: str) -> DiscFacts | None:
@@ -101,35 +109,43 @@ def inspect_disc(store: ReadableStore, name: str) -> DiscFacts | None:
             f"{both_text(store.size_bytes)}; nothing was written.",
             "Fetch it again.",
         )
-    platforms = set(_platforms(store, catalog)) if catalog else set()
-    return DiscFacts(label=label, size_bytes=size, has_udf=udf, legacy=0 in platforms, uefi=0xEF in platforms)
+    entries = dict(_entries(store, catalog)) if catalog else {}
+    return DiscFacts(
+        label=label, size_bytes=size, has_udf=udf, legacy=0 in entries, uefi_at=entries.get(0xEF, 0) * BLOCK
+    )
 
 
-def _platforms(store: ReadableStore, catalog: int) -> Iterable[int]:
-    """The platforms of the El Torito boot catalogue whose entries can be started."""
+def _entries(store: ReadableStore, catalog: int) -> Iterable[tuple[int, int]]:
+    """The platforms of the El Torito boot catalogue whose entries can be started, and at which block each begins."""
     if (catalog + 1) * BLOCK > store.size_bytes:
         return
     data = store.read(catalog * BLOCK, BLOCK)
     if data[0] != 1 or data[30:32] != b"\x55\xaa":
         return
     if data[32] == 0x88:
-        yield data[1]
+        yield data[1], struct.unpack_from("<I", data, 40)[0]
     at = 64
     while at + 64 <= len(data) and data[at] in (0x90, 0x91):
         platform, entries = data[at + 1], struct.unpack_from("<H", data, at + 2)[0]
-        if any(data[at + 32 * (k + 1)] == 0x88 for k in range(min(entries, 16)) if at + 32 * (k + 2) <= len(data)):
-            yield platform
+        for k in range(min(entries, 16)):
+            place = at + 32 * (k + 1)
+            if place + 32 <= len(data) and data[place] == 0x88:
+                yield platform, struct.unpack_from("<I", data, place + 8)[0]
+                break
         at += 32 * (entries + 1)
 
 
-def architectures_of(names: Iterable[str]) -> tuple[str, ...]:
-    """By the loaders at the fallback path among these files."""
-    found = set()
-    for name in names:
-        folder, _, last = name.casefold().strip("/").rpartition("/")
-        if folder == "efi/boot" and last in _LOADERS:
-            found.add(_LOADERS[last])
-    return tuple(sorted(found))
+def loader_of(name: str) -> str:
+    """The architecture that a loader at the fallback path is for, by its name; empty for any other file."""
+    folder, _, last = name.casefold().strip("/").rpartition("/")
+    return _LOADERS.get(last, "") if folder == "efi/boot" else ""
+
+
+def starts_as(found: Inspected, layout: Layout) -> tuple[Start, ...]:
+    """By which firmware a stick is started that is written in that way."""
+    if layout == "files":
+        return ("uefi",) if found.files_start else ()
+    return found.starts if found.hybrid else ()
 
 
 def notes_for(found: Inspected, machine: Machine | None) -> tuple[str, ...]:
@@ -137,7 +153,7 @@ def notes_for(found: Inspected, machine: Machine | None) -> tuple[str, ...]:
     notes = []
     if found.kind == "unknown":
         return ("It is no image of a disc or a drive that is known here: it would be written as it is.",)
-    if not found.starts:
+    if not found.starts and not (found.disc_starts and not found.hybrid):
         notes.append("Nothing on it can be started: it is no installer, or one for another kind of machine.")
     if not found.hybrid and found.kind == "disc":
         notes.append("Sector for sector it would not start from a stick: write its files instead (--layout files).")
@@ -151,20 +167,25 @@ def notes_for(found: Inspected, machine: Machine | None) -> tuple[str, ...]:
         notes.append(f"{found.checksum_file} does not name this image.")
     if machine is None:
         return tuple(notes)
-    wanted = {"amd64": "x86_64", "x64": "x86_64"}.get(machine.architecture or "", machine.architecture)
-    if wanted and found.architectures and wanted not in found.architectures:
-        notes.append(
-            f"It is for {', '.join(found.architectures)}, and {machine.title} is {wanted}: it will not start there."
-        )
-    if machine.firmware in ("uefi", "legacy") and found.starts and machine.firmware not in found.starts:
-        notes.append(
-            f"It starts by {found.starts[0]}, and {machine.title} only by {machine.firmware}: it will not start there."
-        )
+    layout: Layout = "sectors" if found.hybrid or not found.files_start else "files"
+    why = unsuitable(found, machine, layout)
+    if why:
+        notes.append(why)
     if machine.secure_start:
         notes.append("Secure start is on: only a signed loader is started.")
     return tuple(notes)
 
 
-def unsuitable(found: Inspected, machine: Machine | None) -> str:
-    """Why it cannot start on that machine; empty where it can, or nothing is known."""
-    return next((n for n in notes_for(found, machine) if "will not start there" in n), "")
+def unsuitable(found: Inspected, machine: Machine | None, layout: Layout) -> str:
+    """Why a stick that is written in that way cannot start on that machine; empty where it can, or nothing is known."""
+    if machine is None or found.kind == "unknown":
+        return ""
+    starts = starts_as(found, layout)
+    wanted = {"amd64": "x86_64", "x64": "x86_64"}.get(machine.architecture or "", machine.architecture)
+    if wanted and found.architectures and wanted not in found.architectures and "legacy" not in starts:
+        return f"It is for {', '.join(found.architectures)}, and {machine.title} is {wanted}: it will not start there."
+    if not starts:
+        return f"Nothing on a stick with it could be started: it will not start there ({machine.title})."
+    if machine.firmware in ("uefi", "legacy") and machine.firmware not in starts:
+        return f"It starts by {starts[0]}, and {machine.title} only by {machine.firmware}: it will not start there."
+    return ""

@@ -26,12 +26,14 @@ _RUNS, _LEAST_RUN, _LONGEST_RUN = 8, 4 * MIB, 64 * MIB
 
 @dataclass(frozen=True, slots=True)
 class Probed:
-    """`real_bytes` is what it holds at least; `confidence` that a lie of at least a hundredth would have been seen."""
+    """`real_bytes` is what it holds, where it lies at most; `tested_bytes` were written or read back; `confidence` that
+    a lie of at least a hundredth would have been seen.
+    """
 
     honest: bool
     real_bytes: int
     confidence: float
-    tested: int
+    tested_bytes: int
 
 
 def _mark(place: int, length: int, seed: int) -> bytes:

@@ -11,6 +11,7 @@ from collections.abc import Iterator, Sequence
 from itertools import pairwise
 
 from neogenesis.core.errors import BadRecord, Refused
+from neogenesis.core.plan.fresh import edges_of
 from neogenesis.core.plan.gates import members_of
 from neogenesis.core.plan.intents import layout_as_it_is, relocates
 from neogenesis.core.plan.model import FreshSource, Layout, LayoutPartition, Plan
@@ -210,6 +211,12 @@ def _step_faults(plan: Plan) -> Iterator[str]:
             yield "it does not copy every partition of its layout once"
 
 
+def _bare_edges(plan: Plan) -> tuple[tuple[int, int], ...]:
+    """What a clean start clears besides the table."""
+    made = {s.partition for s in plan.operations if isinstance(s, MakeVolume)}
+    return edges_of(p for p in plan.layout.partitions if p.number not in made) if plan.intent == "fresh" else ()
+
+
 def _fault_of(step: Step, plan: Plan) -> Iterator[str]:
     layout, survey = plan.layout, plan.source.survey
     named = f"the step “{step.id}”"
@@ -220,6 +227,8 @@ def _fault_of(step: Step, plan: Plan) -> Iterator[str]:
             if one.start_bytes < 0 or not one.data or one.start_bytes + len(one.data) > layout.size_bytes:
                 yield f"{named} writes outside the new drive"
         return
+    if isinstance(step, ClearTable) and step.ranges != _bare_edges(plan):
+        yield f"{named} clears other places than partitions without a volume have"
     if not isinstance(step, Prepare | MakeVolume | Copy):
         return
     if step.partition is None:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 import msgspec
 from blake3 import blake3
 
 from neogenesis.core.estimate import estimate
 from neogenesis.core.plan.gates import gates_of
-from neogenesis.core.plan.model import NOTHING, FreshSource, Layout, Plan, SystemImage, Target
+from neogenesis.core.plan.model import NOTHING, FreshSource, Layout, LayoutPartition, Plan, SystemImage, Target
 from neogenesis.core.plan.policy import Policy
 from neogenesis.core.plan.recipe import Recipe, RecipePart, RecipeWishes, reasons_of, recipe_layout
 from neogenesis.core.plan.steps import ClearTable, Copy, MakeVolume, RangeWrite, Step, Verify, WriteRanges, WriteTable
@@ -103,6 +103,15 @@ def _inodes(kind: str, size_bytes: int, files: int) -> int:
     return wanted if kind == "ext4" and files and wanted > size_bytes // _BYTES_FOR_INODE else 0
 
 
+def edges_of(places: Iterable[LayoutPartition]) -> tuple[tuple[int, int], ...]:
+    """Where filesystems, pools and mirrors announce themselves in a partition: its first and its last MiB."""
+    found = []
+    for place in places:
+        edge = min(MIB, place.size_bytes)
+        found += [(place.start_bytes, place.start_bytes + edge), (place.end_bytes - edge, place.end_bytes)]
+    return tuple(found)
+
+
 def _operations(
     layout: Layout, parts: Mapping[int, RecipePart], filling: Filling | None, new_id: Callable[[], str]
 ) -> list[Step]:
@@ -148,7 +157,11 @@ def _operations(
     total = sum(c.bytes for c in copies)
     return [
         *made,
-        ClearTable(id="clear-table", text="Clear the old table of the new drive"),
+        ClearTable(
+            id="clear-table",
+            text="Clear the old table of the new drive, and what announces old volumes",
+            ranges=edges_of(p for p in layout.partitions if parts[p.number].kind == "none"),
+        ),
         *copies,
         *core,
         Verify(id="verify", text="Read everything back and compare", bytes=total),

@@ -49,7 +49,11 @@ class MakeVolume(_Step, frozen=True, kw_only=True, tag="make-volume"):
 
 
 class ClearTable(_Step, frozen=True, kw_only=True, tag="clear-table"):
-    """Clear the first and the last MiB of the new drive, the last one first."""
+    """Clear the first and the last MiB of the new drive, the last one first, and where partitions without a volume
+    begin and end: what stood there before is not to be taken for one. `ranges` are those, in bytes, half-open.
+    """
+
+    ranges: tuple[tuple[int, int], ...] = ()
 
 
 class Discard(_Step, frozen=True, kw_only=True, tag="discard"):

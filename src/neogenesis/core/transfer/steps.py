@@ -104,7 +104,7 @@ def _prepare(transfer: Transfer, step: Prepare | MakeVolume, done: bool) -> None
 
 def _clear(transfer: Transfer, step: ClearTable, done: bool) -> None:
     if not done:
-        clear_table(transfer.ends.target)
+        clear_table(transfer.ends.target, step.ranges)
 
 
 def _discard(transfer: Transfer, step: Discard, done: bool) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from neogenesis.core.drive import TABLE_AREA_BYTES
 from neogenesis.core.errors import ReadFailed
 from neogenesis.core.plan import Plan
@@ -13,12 +15,14 @@ from neogenesis.core.table import TableWrite, gpt_usable
 Lost = list[tuple[int, int]]
 
 
-def clear_table(target: WritableStore) -> None:
-    """Backup first: while the first table stands, the drive still is what it was."""
+def clear_table(target: WritableStore, ranges: Sequence[tuple[int, int]] = ()) -> None:
+    """Backup first: while the first table stands, the drive still is what it was. Then `ranges`."""
     size = min(TABLE_AREA_BYTES, target.size_bytes // 2)
     target.write_zeros(target.size_bytes - size, target.size_bytes)
     target.sync()
     target.write_zeros(0, size)
+    for start, end in ranges:
+        target.write_zeros(start, end)
     target.sync()
 
 

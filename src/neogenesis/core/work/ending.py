@@ -8,10 +8,21 @@ from neogenesis.core.record import Record
 from neogenesis.core.system import LostFile, NotHereFile
 
 
+class SizeProbe(Record, frozen=True, kw_only=True):
+    """Whether a stick is as large as it says: what it holds at most where it lies, and how much was tested."""
+
+    drive: str
+    honest: bool
+    real_bytes: int
+    confidence: float
+    tested_bytes: int
+
+
 class Ending(Record, frozen=True, kw_only=True):
     """The end of a work. `lost` are half-open ranges of bytes of the source, `records` the files that tell more.
 
-    `not_here` are files of which the source has no data that could be copied.
+    `not_here` are files of which the source has no data that could be copied. `starts` is by which firmware a stick as
+    it was written is started, `probes` what the test of its size found.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.outcome/1"
@@ -30,6 +41,8 @@ class Ending(Record, frozen=True, kw_only=True):
     lost_files: tuple[LostFile, ...] = ()
     not_here: tuple[NotHereFile, ...] = ()
     not_here_bytes: int = 0
+    starts: tuple[str, ...] = ()
+    probes: tuple[SizeProbe, ...] = ()
     seconds: float = 0.0
     paused_seconds: float = 0.0
     records: tuple[str, ...] = ()
