@@ -581,3 +581,43 @@ def test_a_linux_home_on_ntfs_and_an_nt_home_on_ext4(old: dict[str, Path], tmp_p
     text = run("debugfs", "-R", "stat /home/anna/letter.txt", volume)
     assert "Mode:  0600" in text and "User:  1000" in text
     assert any("alternate streams" in one["what"] for one in record["not_kept"])
+
+
+def test_what_is_in_an_account_is_told_where_files_are_counted(old: dict[str, Path], neogenesis: Any) -> None:
+    found = json.loads(neogenesis("fills", old["nt"], "--json").stdout)
+    assert found["not_here"] == [{"name": "Users/anna", "bytes": 50_000, "files": 1}]
+    assert not any(one["path"].endswith("cloud.docx") for one in found["largest"])
+    said = neogenesis("fills", old["nt"]).stdout
+    assert "not here: in an account" in said and "a clean start does not" in said
+
+
+def test_files_that_are_encrypted_one_by_one_are_not_copied_as_cipher(tmp_path: Path, neogenesis: Any) -> None:
+    """On ext4 by a flag of the record, on NTFS by the attribute; their bytes mean nothing to anybody."""
+    volume = tmp_path / "ext4.volume"
+    make_volume(
+        volume, Part(1, "", "ext4", "Old", {"home/anna/secret.txt": b"cipher" * 900, "home/anna/a.txt": b"a"}), 99 << 20
+    )
+    run("debugfs", "-w", "-R", "feature encrypt", volume)
+    run("debugfs", "-w", "-R", "sif /home/anna/secret.txt flags 0x80800", volume)
+    drive = make_drive(tmp_path / "ext4.img", 101, [Part(99, LINUX, "")])
+    place(drive, volume, spans(drive)[0][0])
+    nt = tmp_path / "nt.volume"
+    make_volume(
+        nt, Part(1, "", "ntfs", "Old", {"Users/anna/secret.txt": b"cipher" * 900, "Users/anna/a.txt": b"a"}), 99 << 20
+    )
+    data = bytearray(nt.read_bytes())
+    record = data.rindex(b"FILE", 0, data.index("secret.txt".encode("utf-16-le"), data.index(b"FILE0")))
+    records = [at for at in range(record % 1024, len(data) - 1024, 1024) if data[at : at + 4] == b"FILE"]
+    own = next(at for at in records if "secret.txt".encode("utf-16-le") in data[at : at + 1024] and data[at + 22] == 1)
+    first = own + int.from_bytes(data[own + 20 : own + 22], "little")
+    data[first + 0x18 + 0x21] |= 0x40
+    nt.write_bytes(data)
+    other = make_drive(tmp_path / "nt.img", 101, [Part(99, NT_DATA, "")])
+    place(other, nt, spans(other)[0][0])
+    for image in (drive, other):
+        out = tmp_path / f"out-{image.stem}"
+        said = json.loads(neogenesis("salvage", image, out, "--json", status=4).stdout)
+        assert [(one["path"].rpartition("/")[2], one["why"]) for one in said["not_here"]] == [
+            ("secret.txt", "encrypted")
+        ]
+        assert said["not_here_bytes"] == 5400 and {p.name for p in out.rglob("*.txt")} == {"a.txt"}

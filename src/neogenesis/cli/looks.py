@@ -49,6 +49,13 @@ def fills(drive: str, number: int | None, table: Path | None, force: bool, as_js
     told += [(f"of {person.name}", person) for person in filling.people[:_MOST_TOLD]]
     for title, share in told:
         click.echo(f"  {title:<26} {both_text(share.bytes):<24} {share.files:>10,} files")
+    if filling.not_here:
+        click.echo(
+            f"  {'not here: in an account':<26} {both_text(filling.not_here_bytes):<24} "
+            f"{filling.not_here_files:>10,} files: a copy keeps their placeholders, a clean start does not"
+        )
+    for share in filling.not_here[:_MOST_TOLD]:
+        click.echo(f"    {share.name:<24} {both_text(share.bytes):<24} {share.files:>10,} files")
     for file in filling.largest[:_MOST_TOLD]:
         click.echo(f"  {both_text(file.bytes):<26} {file.path}".encode("utf-8", "replace").decode())
 

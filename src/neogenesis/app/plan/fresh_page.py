@@ -266,6 +266,8 @@ class FreshPage(QWidget):
         self._show_editions(held.editions if held is not None else ())
         if wanted and held is None:
             self._about.setText(tr("Reading the image…") if self._model.asking else "")
+        elif held is not None and len(held.editions) > 1 and not self._model.wish.edition:
+            self._about.setText(tr("It holds {0}.").format(", ".join(held.editions)))
         elif held is not None:
             files, size = sum(held.files_by_key.values()), both(sum(held.bytes_by_key.values()))
             about = held.description

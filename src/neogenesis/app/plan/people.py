@@ -181,7 +181,7 @@ class PeopleSheet(QDialog):
         if found.not_here:
             size = exact(sum(one.bytes for one in found.not_here))
             words = trn("{0} file is not here, {1}.", "{0} files are not here, {1}.", len(found.not_here))
-            lines = not_here_lines(found.not_here)
+            lines = not_here_lines(found.not_here, "")
             self._say("caution", words.format(len(found.not_here), size), _examples(lines))
         if found.there_already:
             words = trn("{0} file is there already.", "{0} files are there already.", found.there_already)
@@ -211,7 +211,9 @@ class PeopleSheet(QDialog):
         if sorted(self.owners) != sorted(one.old for one in persons):
             clear(self._persons)
             self.owners = {}
-            for n, one in enumerate(persons):
+            if persons:
+                self._persons.addWidget(label(tr("Whose each home becomes"), "muted"), 0, 0, 1, 3)
+            for n, one in enumerate(persons, 1):
                 choice = self.owners[one.old] = Choice()
                 choice.setAccessibleName(tr("Whose {0}'s files become").format(one.old))
                 choice.activated.connect(lambda _, old=one.old: self._person_chosen(old))
@@ -219,7 +221,7 @@ class PeopleSheet(QDialog):
                 self._persons.addWidget(choice, n, 1)
                 self._persons.addWidget(label("", "muted", copyable=True), n, 2)
         accounts = [one.name for one in model.system.accounts] if model.system is not None else []
-        for n, one in enumerate(persons):
+        for n, one in enumerate(persons, 1):
             choice = self.owners[one.old]
             choice.clear()
             for name in dict.fromkeys([*accounts, one.old, *([one.new] if one.new else [])]):

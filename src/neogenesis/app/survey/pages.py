@@ -279,7 +279,16 @@ class FillPage(QWidget):
         text = tr("{0} files, {1}, counted in {2}").format(
             whole_bytes(filling.files), both(filling.bytes), about(filling.seconds)
         )
-        return text if filling.complete else f"{text}. {tr('The count was cut off: there is more.')}"
+        if not filling.complete:
+            text = f"{text}. {tr('The count was cut off: there is more.')}"
+        if filling.not_here:
+            words = trn(
+                "{0} file is in an account, not here, {1}: a copy keeps its placeholder, a clean start does not.",
+                "{0} files are in an account, not here, {1}: a copy keeps their placeholders, a clean start does not.",
+                filling.not_here_files,
+            )
+            text = f"{text}. {words.format(whole_bytes(filling.not_here_files), both(filling.not_here_bytes))}"
+        return text
 
     def _show_chosen(self, layer: Layer | None) -> None:
         self._path.setText(f"{self.canvas.path}  {both(layer.bytes)}" if layer is not None else "")

@@ -63,11 +63,11 @@ def what_fills(
         tree = open_tree(RangeView(opened.store, partition.start_bytes, size))
         try:
             pieces = _metadata_runs(tree, partition.volume.kind)
-            for path, length, _ in tree.walk(_ALL):
+            for path, length, not_here in tree.walk_counted(_ALL):
                 if count.files >= most_files:
                     complete = False
                     break
-                count.add(path, length)
+                count.add(path, length, not_here)
                 if count.files % _TELL_EVERY == 0:
                     tell(Counted(count.files, count.bytes))
                     if time.monotonic() - began > longest_s:

@@ -452,8 +452,8 @@ class _Sorting:
         ]
         count, size = Counter[str](), Counter[str]()
         for one in self._given:
-            count[one.person] += 1
-            size[one.person] += one.size_bytes
+            count[one.person] += one.kind != "programs"
+            size[one.person] += one.size_bytes if one.kind != "programs" else 0
         return GivingBack(
             files=tuple(self._given),
             left_out=(*whole, *self._left),

@@ -21,7 +21,7 @@ class Account(Record, frozen=True, kw_only=True):
 class Person(Record, frozen=True, kw_only=True):
     """An old home and whose it becomes; `new` is empty for one that stays out. `user` and `group` own it, on Linux.
 
-    `there` says that the new system knows that person.
+    `there` says that the new system knows that person. Files are counted without what can be run.
     """
 
     old: str

@@ -17,6 +17,7 @@ import msgspec
 
 from neogenesis.core.handed import handed
 from neogenesis.core.record import Record, StrictRecord
+from neogenesis.core.system.elsewhere import NotHere
 
 _MOST_FOLDERS = 250_000
 _SHALLOW = 4
@@ -59,7 +60,10 @@ class LargeFile(Record, frozen=True, kw_only=True):
 
 class Filling(Record, frozen=True, kw_only=True):
     """`folders` are those worth telling, by path, each with everything below it; `complete` False: the count was cut
-    off. `metadata_runs`: in how many pieces the filesystem's own list of files lies; 0 where that is not told."""
+    off. `metadata_runs`: in how many pieces the filesystem's own list of files lies; 0 where that is not told.
+    `not_here` are folders with files of which the data is not on the volume, with their number and the sizes that they
+    would have; these count nowhere else.
+    """
 
     SCHEMA: ClassVar[str] = "neogenesis.filling/1"
 
@@ -77,6 +81,15 @@ class Filling(Record, frozen=True, kw_only=True):
     complete: bool = True
     seconds: float = 0.0
     metadata_runs: int = 0
+    not_here: tuple[Share, ...] = ()
+
+    @property
+    def not_here_files(self) -> int:
+        return sum(one.files for one in self.not_here)
+
+    @property
+    def not_here_bytes(self) -> int:
+        return sum(one.bytes for one in self.not_here)
 
     @property
     def beyond_bytes(self) -> int:
@@ -103,11 +116,18 @@ class FillCount:
         self._kinds: dict[str, _Folder] = {kind.code: _Folder() for kind in kinds()}
         self._people: dict[str, _Folder] = {}
         self._largest: list[tuple[int, str]] = []
+        self._elsewhere: dict[str, _Folder] = {}
         self._last = ""
         self._here: tuple[_Folder, _Folder, _Folder | None] | None = None
 
-    def add(self, path: str, size: int) -> None:
-        """`path` relative to the root of the volume, with slashes; what is the filesystem itself is not counted."""
+    def add(self, path: str, size: int, not_here: NotHere = "") -> None:
+        """`path` relative to the root of the volume, with slashes; what is the filesystem itself is not counted.
+
+        `not_here` says why the data of a file is not on the volume.
+        """
+        if not_here == "cloud":
+            self._count_elsewhere(path.rpartition("/")[0], size)
+            return
         if path.startswith("$") and path.partition("/")[0].partition(":")[0].casefold() in _OF_THE_FILESYSTEM:
             return
         folder, _, name = path.rpartition("/")
@@ -123,6 +143,13 @@ class FillCount:
             heapq.heappush(self._largest, (size, path))
         elif size > self._largest[0][0]:
             heapq.heapreplace(self._largest, (size, path))
+
+    def _count_elsewhere(self, folder: str, size: int) -> None:
+        if folder not in self._elsewhere and len(self._elsewhere) >= _MOST_NODES:
+            folder = "/".join(folder.split("/")[:_SHALLOW])
+        held = self._elsewhere.setdefault(folder, _Folder())
+        held.bytes += size
+        held.files += 1
 
     def _place(self, folder: str, name: str) -> tuple[_Folder, _Folder, _Folder | None]:
         key = folder
@@ -159,6 +186,7 @@ class FillCount:
             complete=complete,
             seconds=seconds,
             metadata_runs=metadata_runs,
+            not_here=_by_size(self._elsewhere.items()),
         )
 
     def _tree(self) -> tuple[Share, ...]:

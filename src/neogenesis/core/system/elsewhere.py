@@ -35,19 +35,17 @@ class NotHereFile(Record, frozen=True, kw_only=True):
     why: NotHere
 
 
-def not_here_lines(files: Sequence[NotHereFile]) -> list[str]:
+def not_here_lines(files: Sequence[NotHereFile], before: str = "not here: ") -> list[str]:
     """By folder and reason, the largest first: how many files, how large; how many more folders there are."""
     found: defaultdict[tuple[str, NotHere], list[int]] = defaultdict(list)
     for one in files:
         found[one.path.rpartition("/")[0] or "/", one.why].append(one.bytes)
     ordered = sorted(found.items(), key=lambda item: -sum(item[1]))
     lines = [
-        f"not here: {folder}: {files_text(len(sizes))}, {both_text(sum(sizes))}, {_OF_MANY[why]}"
+        f"{before}{folder}: {files_text(len(sizes))}, {both_text(sum(sizes))}, {_OF_MANY[why]}"
         for (folder, why), sizes in ordered[:_MOST_LINES]
     ]
     if len(ordered) > _MOST_LINES:
         rest = [size for _, sizes in ordered[_MOST_LINES:] for size in sizes]
-        lines.append(
-            f"not here: {len(rest)} files in {len(ordered) - _MOST_LINES} more folders, {both_text(sum(rest))}"
-        )
+        lines.append(f"{before}{len(rest)} files in {len(ordered) - _MOST_LINES} more folders, {both_text(sum(rest))}")
     return lines

@@ -64,6 +64,8 @@ def _send(letter: bytes, body: bytes) -> None:
 _TAGS = {0x80000013: "deduplicated", 0x80000007: "deduplicated", 0xC0000004: "cloud", 0x80000006: "cloud"}
 _TAGS |= {0x80000021: "cloud", 0x80000015: "cloud"} | {0x9000001A | step << 12: "cloud" for step in range(16)}
 _JUNCTION, _SYMBOLIC, _LINK_OF_LINUX = 0xA0000003, 0xA000000C, 0xA000001D
+#: Folders of an NT system in which nobody keeps anything that could be elsewhere.
+_OF_SYSTEM = frozenset({"windows", "programdata", "$recycle.bin", "$extend"})
 _STANDARD, _DATA, _CIPHERED = 16, 128, 0x4000
 #: Attributes of a file that is kept elsewhere: offline, recalled when it is opened, or when it is read.
 _RECALLED = 0x1000 | 0x40000 | 0x400000
@@ -359,6 +361,19 @@ class _Volume:
         """The first batch of files; `more` gives the next, and an empty one is the end."""
         self._walk = ((path, int(entry.info.meta.size), int(entry.info.meta.addr)) for path, entry in self._files())
         return self.more()
+
+    def walk_counted(self) -> list[tuple[Any, ...]]:
+        """As `walk`, with why the data is not here instead of inodes; not asked of a system's own files."""
+        self._walk = ((path, int(entry.info.meta.size), self._missing(path, entry)) for path, entry in self._files())
+        return self.more()
+
+    def _missing(self, path: str, entry: Any) -> str:
+        if self._kind != "ntfs" or path.partition("/")[0].casefold() in _OF_SYSTEM:
+            return ""
+        try:
+            return _Facts(entry).elsewhere(int(entry.info.meta.size))
+        except OSError:
+            return ""
 
     def walk_entries(self, with_data: bool) -> list[tuple[Any, ...]]:
         """As `walk`, but also folders and links; each as `_entry` describes it, `with_data` followed by `_data_of`."""

@@ -260,6 +260,15 @@ class FileTree:
         for path, size, inode in self._walked("walk", most):
             yield str(path), _number(size), _number(inode)
 
+    def walk_counted(self, most: int = _MOST_FILES) -> Iterator[tuple[str, int, NotHere]]:
+        """Every regular file as (path, size in bytes, why its data is not here), quicker than `walk_entries`; raises
+        Damaged.
+        """
+        for path, size, not_here in self._walked("walk_counted", most):
+            if not_here not in get_args(NotHere):
+                raise Damaged("file", 0, "it is listed in an impossible way")
+            yield str(path), _number(size), not_here
+
     def walk_entries(self, with_data: bool = False, most: int = _MOST_FILES) -> Iterator[Entry]:
         """Every file, folder and link, in no certain order, `with_data` also where its bytes are; raises Damaged."""
         for raw in self._walked("walk_entries", most, with_data):
