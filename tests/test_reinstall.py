@@ -29,7 +29,7 @@ from neogenesis.bench.emulator import Trial, run_trial
 from neogenesis.bench.inside.booting import forecast_drives
 from neogenesis.bench.inside.laying import LaidOut, put_file
 from neogenesis.bench.inside.returning import look_through, open_beneath
-from neogenesis.bench.inside.system_image import inspect_system, lay_out
+from neogenesis.bench.inside.system_image import _Member, inspect_system, lay_out
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.works import installing
 from neogenesis.bench.works.mending import remedies_of
@@ -1038,3 +1038,29 @@ def test_what_announced_an_old_volume_is_gone_from_partitions_without_one(
         for start, size in places
     ]
     assert kinds == ["vfat", "", "ntfs", "ntfs"], kinds
+
+
+@pytest.mark.parametrize("kind", ["gnu", "ustar", "v7", "oldgnu", "posix"])
+def test_headers_are_read_as_the_library_reads_them(kind: str, tmp_path: Path) -> None:
+    """In every way in which archivers write them; what is not ordinary is left to the library."""
+    top = tmp_path / "top"
+    (top / "folder/deep" / ("n" * 60) / ("m" * 50)).mkdir(parents=True)
+    (top / "folder/plain.txt").write_bytes(b"words" * 900)
+    (top / "folder/deep" / ("n" * 60) / ("m" * 50) / "far").write_bytes(b"far")
+    (top / "grüße").write_bytes(b"")
+    (top / "link").symlink_to("folder/plain.txt")
+    os.link(top / "folder/plain.txt", top / "second")
+    os.utime(top / "grüße", (-5, -5)) if kind in ("posix", "gnu") else None
+    archive = tmp_path / "a.tar"
+    run("tar", f"--format={kind}", "-C", tmp_path, "-cf", archive, "top", ok=(0, 1, 2))
+    with tarfile.open(archive) as plain, tarfile.open(archive, tarinfo=_Member) as ours:
+        pairs = list(zip(plain, ours, strict=True))
+    assert len(pairs) >= 7
+    for one, other in pairs:
+        for what in ("name", "mode", "uid", "gid", "size", "mtime", "type", "linkname", "pax_headers", "offset_data"):
+            assert getattr(one, what) == getattr(other, what), (one.name, what)
+    data = bytearray(archive.read_bytes())
+    data[150] ^= 1
+    archive.write_bytes(data)
+    with pytest.raises(tarfile.ReadError):
+        tarfile.open(archive, tarinfo=_Member).close()

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any, Literal
+from typing import IO, Any, Literal, Self
 
 import msgspec
 import zstandard
@@ -65,6 +65,54 @@ class InspectedSystem:
     def destination(self) -> Destination:
         """What people's files would go to."""
         return Destination(self.description.family, self.accounts, self.standing)
+
+
+class _Member(tarfile.TarInfo):
+    """A member whose header is read in a quarter of the library's time where it is an ordinary one; an archive of a
+    system has two headers for each file, and two sums of each header are half of what reading it takes.
+    """
+
+    @classmethod
+    def frombuf(cls, buf: bytes | bytearray, encoding: str, errors: str) -> Self:
+        if len(buf) != tarfile.BLOCKSIZE or buf[156:157] not in _ORDINARY:
+            return super().frombuf(buf, encoding, errors)
+        try:
+            said = _octal(buf[148:156])
+            if sum(buf) - sum(buf[148:156]) + _BLANKS != said:
+                return super().frombuf(buf, encoding, errors)
+            made = cls()
+            made.chksum, made.type, made.size = said, bytes(buf[156:157]), _octal(buf[124:136])
+            if made.type in _EXTENDED:  # what it says is of the next member
+                return made
+            made.mode, made.uid, made.gid = _octal(buf[100:108]), _octal(buf[108:116]), _octal(buf[116:124])
+            made.mtime = _octal(buf[136:148])
+        except ValueError:
+            return super().frombuf(buf, encoding, errors)
+        made.name = _text(buf[0:100], encoding, errors)
+        made.linkname = _text(buf[157:257], encoding, errors)
+        if made.type == tarfile.AREGTYPE and made.name.endswith("/"):
+            made.type = tarfile.DIRTYPE
+        if made.isdir():
+            made.name = made.name.rstrip("/")
+        if buf[345]:
+            made.name = f"{_text(buf[345:500], encoding, errors)}/{made.name}"
+        return made
+
+
+#: Files, links, folders and extended headers: what has nothing of its own in the rest of its header.
+_ORDINARY = frozenset((*tarfile.REGULAR_TYPES[:2], tarfile.LNKTYPE, tarfile.SYMTYPE, tarfile.DIRTYPE, b"x", b"g"))
+_EXTENDED = (b"x", b"g")
+#: The field of the sum itself counts as blanks.
+_BLANKS = 8 * 0x20
+
+
+def _octal(field: bytes | bytearray) -> int:
+    """Raises ValueError for a number in another way of writing."""
+    return int(bytes(field).partition(b"\0")[0].strip() or b"0", 8)
+
+
+def _text(field: bytes | bytearray, encoding: str, errors: str) -> str:
+    return bytes(field).partition(b"\0")[0].decode(encoding, errors)
 
 
 class _Hashed:
@@ -191,7 +239,7 @@ def _members(path: Path, told: Told) -> Iterator[tuple[tarfile.TarFile, _Hashed]
                 stream = zstandard.ZstdDecompressor().stream_reader(stream, read_size=_PIECE)
             with closing(_Ahead(stream)) as ahead:
                 forward: Any = _Forward(ahead)
-                with tarfile.open(fileobj=forward, mode="r:") as archive:
+                with tarfile.open(fileobj=forward, mode="r:", tarinfo=_Member) as archive:
                     yield archive, hashed
                 while not hashed.enough and ahead.read():
                     pass
