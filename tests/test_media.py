@@ -345,19 +345,22 @@ def test_what_would_start_is_judged_by_what_will_stand_on_the_stick(
     legacy = tmp_path / "old.json"
     old = {"schema": "neogenesis.machine/1", "make": "Petrel", "model": "Old", "firmware": "legacy"}
     legacy.write_text(json.dumps(old))
+    uefi = tmp_path / "new.json"
+    uefi.write_text(json.dumps(old | {"firmware": "uefi"}))
     words, other = tmp_path / "words.iso", tmp_path / "other.iso"
     disc(words, {"EFI/BOOT/BOOTX64.EFI": b"no program at all"})
     disc(other, {"EFI/BOOT/BOOTAA64.EFI": loader(BY_FILE)})
     for path in (words, other):
         found = json.loads(neogenesis("media", path, "--json").stdout)
-        assert found["starts"] == [] and not found["files_start"], path
+        assert found["starts"] == [] and not found["files_start"] and found["has_loader"], path
+        assert any("no program that firmware would start" in note for note in found["notes"])
     target = stick(tmp_path, 120)
     confirm = ("--confirm", "77C1", "--check-size", "quick")
     for arguments in (
         (discs / "both.iso", target, *confirm, "--machine", legacy),
         (discs / "udf.iso", target, *confirm, "--layout", "fitting", "--machine", legacy),
         (discs / "data.iso", target, *confirm, "--machine", legacy),
-        (words, target, *confirm, "--layout", "files"),
+        (words, target, *confirm, "--layout", "files", "--machine", uefi),
         (discs / "raw.img", stick(tmp_path, 20, "small"), *confirm),
     ):
         neogenesis("media", *arguments, status=3)

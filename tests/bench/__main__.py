@@ -1,4 +1,8 @@
-"""Measures and prints; `--write` also puts the figures and the chart into docs/performance.md."""
+"""Measures and prints; `--write` also puts the figures and the chart into docs/performance.md.
+
+Each part is kept below `build/bench` by the commit that it measured, so that a run that was cut short goes on where it
+was; `--again` measures all anew.
+"""
 
 from __future__ import annotations
 
@@ -14,6 +18,8 @@ import time
 from concurrent.futures import ProcessPoolExecutor
 from importlib import import_module
 from pathlib import Path
+
+import msgspec
 
 from tests.bench.chart import draw
 from tests.bench.engine import PARTS
@@ -87,8 +93,8 @@ def transfer_against_cp() -> list[Figure]:
         Figure(
             "The same with start-up, survey, journal, table and manifest",
             spread(whole_ratios),
-            "-",
-            True,
+            "at most 1.25",
+            statistics.median(whole_ratios) <= 1.25,
             "whole process",
         ),
         Figure(
@@ -241,6 +247,7 @@ def main() -> None:
     os.environ.setdefault("QT_QPA_PLATFORM", f"offscreen:configfile={screen}")
     figures: list[Figure] = []
     wanted = [name for name in sys.argv[1:] if not name.startswith("-")]
+    commit = run("git", "-C", ROOT, "rev-parse", "--short", "HEAD").strip()
     own = import_module("tests.bench.__main__")  # by the name under which another process finds them
     for part in (
         own.transfer_against_cp,
@@ -255,10 +262,19 @@ def main() -> None:
     ):
         if wanted and part.__name__ not in wanted:
             continue
+        kept = ROOT / "build/bench" / commit / f"{part.__name__}.json"
+        if kept.exists() and not wanted and "--again" not in sys.argv:
+            figures += msgspec.json.decode(kept.read_bytes(), type=list[Figure])
+            continue
         print(f"{part.__name__} …", flush=True)  # noqa: T201
+        began = time.monotonic()
         # In a process of its own: what is started from a large one counts its memory as well.
         with ProcessPoolExecutor(1, multiprocessing.get_context("spawn")) as apart:
-            figures += apart.submit(part).result()
+            found = apart.submit(part).result()
+        kept.parent.mkdir(parents=True, exist_ok=True)
+        kept.write_bytes(msgspec.json.encode(found))
+        figures += found
+        print(table(found), f"\n{time.monotonic() - began:.0f} s\n", flush=True)  # noqa: T201
     print(table(figures))  # noqa: T201
     if "--write" in sys.argv:
         path = ROOT / "docs/performance.md"

@@ -157,6 +157,7 @@ def _inspected(path: Path, plain: Path) -> Inspected:
         files=len(files),
         files_bytes=sum(f.size_bytes for f in files),
         files_start=bool(by_files),
+        has_loader=any(loader_of(one.name) for one in files),
         largest_file=largest.name,
         largest_bytes=largest.size_bytes,
     )

@@ -58,7 +58,7 @@ def refuse_unfit(found: Inspected, machine: Machine | None, layout: Layout) -> N
         raise Refused(
             "layout", f"“{name}” is an image of a drive; nothing was written.", "Write it with --layout sectors."
         )
-    if layout == "files" and not found.files_start:
+    if layout == "files" and not found.has_loader:
         raise Refused(
             "layout",
             f"The files of “{name}” hold no loader that UEFI looks for; nothing was written.",
@@ -84,7 +84,7 @@ def refuse_unknown(found: Inspected, drives: Sequence[str]) -> None:
 
 def fitting_layout(found: Inspected) -> Layout:
     """Sector for sector where that starts from a stick, else as files: what the window does by itself."""
-    return "files" if found.kind == "disc" and not found.hybrid and found.files_start else "sectors"
+    return "files" if found.kind == "disc" and not found.hybrid and found.has_loader else "sectors"
 
 
 def plan_files(found: Inspected, image: Path, plain: Path, target: Target) -> Plan:

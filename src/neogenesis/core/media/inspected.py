@@ -34,8 +34,8 @@ State = Literal["matched", "mismatch", "other", "none"]
 
 class Inspected(Record, frozen=True, kw_only=True):
     """`starts` by which firmware a stick with it is started: sector for sector where it is `hybrid`, which can be
-    written that way, else with its files, where `files_start` says that UEFI would start them. `disc_starts` is what
-    starts it as a disc.
+    written that way, else with its files, where `files_start` says that UEFI would start them; `has_loader` that one
+    stands where UEFI looks, whatever it is. `disc_starts` is what starts it as a disc.
 
     `architectures` are those of its UEFI loaders. `checksum` tells of a checksum file beside the image; `other` is one
     that does not name it.
@@ -56,6 +56,7 @@ class Inspected(Record, frozen=True, kw_only=True):
     files: int = 0
     files_bytes: int = 0
     files_start: bool = False
+    has_loader: bool = False
     largest_file: str = ""
     largest_bytes: int = 0
     checksum: State = "none"
@@ -155,6 +156,8 @@ def notes_for(found: Inspected, machine: Machine | None) -> tuple[str, ...]:
         return ("It is no image of a disc or a drive that is known here: it would be written as it is.",)
     if not found.starts and not (found.disc_starts and not found.hybrid):
         notes.append("Nothing on it can be started: it is no installer, or one for another kind of machine.")
+    if found.has_loader and not found.files_start and not found.starts:
+        notes.append("What stands where a loader should is no program that firmware would start.")
     if not found.hybrid and found.kind == "disc":
         notes.append("Sector for sector it would not start from a stick: write its files instead (--layout files).")
     if found.largest_bytes > FAT_MOST:
@@ -167,7 +170,7 @@ def notes_for(found: Inspected, machine: Machine | None) -> tuple[str, ...]:
         notes.append(f"{found.checksum_file} does not name this image.")
     if machine is None:
         return tuple(notes)
-    layout: Layout = "sectors" if found.hybrid or not found.files_start else "files"
+    layout: Layout = "sectors" if found.hybrid or not found.has_loader else "files"
     why = unsuitable(found, machine, layout)
     if why:
         notes.append(why)
