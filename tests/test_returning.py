@@ -14,12 +14,16 @@ from typing import Any
 import pytest
 from blake3 import blake3
 
+from neogenesis.bench.works.planning import load_plan
+from neogenesis.core.job import Job
+from neogenesis.core.job.report import report_from_records
 from neogenesis.core.reinstall.giving import Destination, Reading, give_back, kind_of_file
 from neogenesis.core.reinstall.names import is_too_long, name_key, nameable
 from neogenesis.core.reinstall.persons import accounts_in, mapped
 from neogenesis.core.reinstall.places import belongs, uses_of_volumes
 from neogenesis.core.reinstall.returned import BackWish, GivingBack, Held, Standing
 from neogenesis.core.system import FileMarks
+from neogenesis.core.transfer import RunFiles
 from tests.drives import LINUX, NT_DATA, Part, blank, make_drive, make_volume, place, run, spans, table_of
 from tests.systems import entry, system_image
 
@@ -128,13 +132,22 @@ def test_what_is_the_systems_is_judged_by_the_volume() -> None:
     uses |= uses_of_volumes(
         [("5", "anna/.bashrc"), ("5", "anna/a"), ("6", "EFI/BOOT/BOOTX64.EFI"), ("6", "Fotos/a.jpg")]
     )
-    assert uses == {"1": "linux", "2": "nt", "4": "startup", "5": "homes", "6": "startup"}
+    assert {name: one.use for name, one in uses.items()} == {
+        "1": "linux",
+        "2": "nt",
+        "4": "startup",
+        "5": "data",
+        "6": "startup",
+    }
+    assert uses["5"].homes == {"anna"} and not uses["1"].homes
+    linux, nt, startup = uses["1"], uses["2"], uses["4"]
     for path in ("dev/main.c", "etc/x", "boot/vmlinuz", "usr/bin/a"):
-        assert not belongs(path, "linux", "linux").parts
-    assert not belongs("Recovery/x", "nt", "nt").parts and not belongs("vmlinuz-6.1", "nt", "startup").parts
-    assert belongs("Fotos/a.jpg", "nt", "startup").parts and not belongs("EFI/BOOT/a", "nt", "data").parts
-    assert belongs("var/mail/anna", "linux", "linux").parts == ("home", "anna", "Returned", "Mail", "anna")
-    assert belongs("anna/a.txt", "nt", "homes").parts == ("Users", "anna", "a.txt")
+        assert not belongs(path, "linux", linux).parts
+    assert not belongs("Recovery/x", "nt", nt).parts and not belongs("vmlinuz-6.1", "nt", startup).parts
+    assert belongs("Fotos/a.jpg", "nt", startup).parts and not belongs("EFI/BOOT/a", "nt").parts
+    assert belongs("var/mail/anna", "linux", linux).parts == ("home", "anna", "Returned", "Mail", "anna")
+    assert belongs("anna/a.txt", "nt", uses["5"]).parts == ("Users", "anna", "a.txt")
+    assert belongs("Fotos/a.txt", "nt", uses["5"]).parts == ("Users", "Public", "Returned", "Fotos", "a.txt")
     assert belongs("home/note.txt", "linux").parts == ("home", "shared", "Returned", "home", "note.txt")
     assert not belongs("Users/desktop.ini", "nt").parts and not belongs("Users", "nt", is_folder=True).parts
     assert belongs("Users/anna", "nt", is_folder=True).parts == ("Users", "anna")
@@ -473,6 +486,14 @@ def sent(
     return volume_of(new, 2 if family == "nt" else 1, folder / "new.volume"), record, said
 
 
+def reported(plan: Path) -> str:
+    """What the customer's report says of it."""
+    job = Job(ticket="T-7", customer="Gullhaven Pilots' Office", machine="Petrel 14")
+    made = report_from_records(job, load_plan(plan), RunFiles(plan).manifest, [])
+    rows = (word for section in made.sections for row in section.rows for word in row)
+    return "\n".join([*(line for section in made.sections for line in section.sentences), *rows])
+
+
 def left(record: dict[str, Any]) -> dict[str, str]:
     return {one["path"]: one["why"] for one in record["left_out"]}
 
@@ -518,6 +539,10 @@ def test_odd_files_of_an_nt_home_return_onto_ntfs(
     assert record["not_here_bytes"] == 180_000 and record["there_already"] == ["Users/Public/Desktop/desktop.ini"]
     assert any("“large”" in one["what"] or "stream" in one["what"] for one in record["not_kept"]) or salvage
     assert "not here: Users/anna: " in said and "person bert to Bertram" in said
+    told = reported(tmp_path / "p.plan.json")
+    assert "were given back" in told and "Nothing was copied" not in told and "Only your files were read" in told
+    assert "in an account" in told and "to be had from where it is" in told and "It can be run" in told
+    assert "It belongs to the old system" not in told
 
 
 @pytest.mark.parametrize("salvage", [False, True], ids=["direct", "salvaged"])

@@ -22,7 +22,9 @@ from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.pictures import pause
 from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.theme.look import look
+from neogenesis.bench.works.mending import UndoRecord
 from neogenesis.core.intake.ask import START_UP
+from neogenesis.core.record import load, save
 from neogenesis.core.transfer import RunFiles
 from tests.boots import BY_FILE, drive, loader
 from tests.drives import run, table_of
@@ -95,6 +97,37 @@ def test_a_chain_that_breaks_is_mended_tried_and_put_back(at_boot: MainWindow, s
     assert model.failure is None and model.look.forecast.starts and (window.job.dossier / "remedy-2.undo").exists()
     kinds = [e.kind for e in window.job.log()]
     assert {"forecast", "remedy-start", "remedy-done", "trial-boot", "undo-start", "undo-done"} <= set(kinds)
+
+
+def test_a_remedy_that_was_cut_off_is_finished_or_put_back(
+    at_boot: MainWindow, small_bench: Path, qtbot: QtBot
+) -> None:
+    """As after a power cut between two of its pieces."""
+    window, model, view = at_boot, at_boot.job.first_boot, of(at_boot)
+    image, place = small_bench / "new.img", window.job.dossier / "remedy-1.undo"
+    QTest.keyClicks(view.tail, "41f2")
+    view.mend.click()
+    qtbot.waitUntil(lambda: not model.is_busy and model.look.forecast.starts, timeout=60_000)
+    pause(30)
+    after = digest(image)
+    assert view.undo.isVisible() and not view.finish.isVisible()
+    made = load(place, UndoRecord, "record")
+    with image.open("r+b") as file:
+        for at, old, _ in made.rows[1:]:
+            file.seek(at)
+            file.write(old)
+    save(place, msgspec.structs.replace(made, state="begun"))
+    assert len(made.rows) > 1 and digest(image) != after
+    model.refresh()
+    qtbot.waitUntil(lambda: not model.is_busy, timeout=60_000)
+    pause(30)
+    assert view.finish.isVisible() and not view.finish.isEnabled()
+    view.tail.setText("41F2")
+    view.finish.click()
+    qtbot.waitUntil(lambda: not model.is_busy and model.look.forecast.starts, timeout=60_000)
+    pause(30)
+    assert model.failure is None and digest(image) == after and not view.finish.isVisible()
+    assert load(place, UndoRecord, "record").state == "finished"
 
 
 def test_what_cannot_be_told_is_drawn_open_and_what_cannot_be_mended_says_why(

@@ -221,7 +221,20 @@ def images() -> list[Figure]:
             targets = [folder / f"{name}.drive.json" for name in names]
             return timed([*PROGRAM, "restore", ours_out, *targets, *confirm, "--verify", "none"])[0]
 
-        single, several = alternate(ROUNDS, lambda: onto(1), lambda: onto(4))
+        def memory_alone() -> float:
+            """Four plain writers of as much fresh memory at once: what the machine itself gives."""
+            for file in folder.glob("t*.img"):
+                file.unlink()
+            began = time.perf_counter()
+            writers = [
+                subprocess.Popen(["dd", "if=/dev/zero", f"of={folder}/t{n}.img", "bs=1M", "count=3000", "status=none"])
+                for n in range(4)
+            ]
+            for writer in writers:
+                writer.wait()
+            return time.perf_counter() - began
+
+        single, several, bare = alternate(ROUNDS, lambda: onto(1), lambda: onto(4), memory_alone)
     again = [a / b for a, b in zip(restored, converted, strict=True)]
     many = [b / a for a, b in zip(single, several, strict=True)]
     return [
@@ -252,9 +265,10 @@ def images() -> list[Figure]:
         Figure(
             "Restore to 4 targets: time of 1",
             spread(many),
-            "at most 1.5",
-            statistics.median(many) <= 1.5,
-            "targets of 250 MB/s each, two processor cores",
+            "at most 1.25",
+            statistics.median(many) <= 1.25,
+            f"targets of 250 MB/s each, two processor cores; one took {statistics.median(single):.1f} s, four "
+            f"{statistics.median(several):.1f} s, and four plain writers of as much fresh memory {spread(bare, ' s', 1)}",
         ),
     ]
 

@@ -13,6 +13,7 @@ from neogenesis.core.errors import NeogenesisError
 
 if TYPE_CHECKING:
     from neogenesis.core.media import Probed
+    from neogenesis.core.system import NotHereFile
     from neogenesis.core.work.ending import Ending, Refusal, SizeProbe
 
 _PARTIAL = 4
@@ -39,6 +40,7 @@ class Answer:
     figures: dict[str, Any] = field(default_factory=dict)
     starts: tuple[str, ...] = field(default=())
     probes: list[SizeProbe] = field(default_factory=list)
+    not_here: tuple[NotHereFile, ...] = field(default=())
 
     def add_probe(self, drive: str, probed: Probed) -> None:
         """A stick's size was tested."""
@@ -61,7 +63,8 @@ class Answer:
         self.text = facts.get("text", "")
         self.figures = {name: facts[name] for name in _NOTED if facts.get(name)}
         if self.as_json and not self.given:
-            self._print(Ending(command=self.command, records=tuple(map(str, self.records)), **self._beside(), **facts))
+            told = {**self._beside(), **facts}
+            self._print(Ending(command=self.command, records=tuple(map(str, self.records)), **told))
 
     def fail(self, status: int, code: str, text: str, do: str) -> None:
         """It ended with that exit status; a refusal is another record than an end."""
@@ -80,8 +83,9 @@ class Answer:
             self._print(Ending(command=self.command, status=word_of, code=code, text=said, **self._beside()))
 
     def _beside(self) -> dict[str, Any]:
-        """What only sticks have."""
-        return {"starts": self.starts, "probes": tuple(self.probes)}
+        """What only sticks and clean starts have."""
+        missing = {"not_here": self.not_here, "not_here_bytes": sum(one.bytes for one in self.not_here)}
+        return {"starts": self.starts, "probes": tuple(self.probes), **missing}
 
     def _print(self, record: Ending | Refusal) -> None:
         from neogenesis.core.record import to_json

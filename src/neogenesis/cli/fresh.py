@@ -214,6 +214,7 @@ def install(
     if data is not None:
         wish = BackWish(programs=programs, kinds=_kinds(kinds), same=same, persons=_persons(persons), without=without)
         back, returned = way_back(data, found.destination, wish, drives)
+        answer.not_here = returned.not_here
     build(
         answer,
         drives,

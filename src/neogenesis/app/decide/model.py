@@ -12,6 +12,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from neogenesis.app.desk.session import Session
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.plan.model import PlanModel
+from neogenesis.app.survey.looks import LooksModel
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.core.decide import Case, Decision, Facts, decide
 from neogenesis.core.decide.case import SYMPTOMS, Backup, Key, facts_of
@@ -69,13 +70,16 @@ class DecideModel(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, session: Session, survey: SurveyModel, intake: IntakeModel, plan: PlanModel) -> None:
+    def __init__(
+        self, session: Session, survey: SurveyModel, intake: IntakeModel, plan: PlanModel, looks: LooksModel
+    ) -> None:
         super().__init__(session)
         self._session, self._survey, self._intake, self._plan = session, survey, intake, plan
+        self._looks = looks
         self._path = session.dossier / "choice.json"
         self.choice = self._load()
         self._made: tuple[Facts, Decision] | None = None
-        for model in (survey, intake):
+        for model in (survey, intake, looks):
             model.changed.connect(self.changed)
 
     def _load(self) -> Choice:
@@ -109,7 +113,9 @@ class DecideModel(QObject):
             budget=self._intake.budget or None,
         )
         counts = [len(one.programs) for one in self._survey.inside.values() if one.programs]
-        facts = facts_of(case, self._survey.record, None, self._intake.match.machine, (), max(counts, default=None))
+        machine, programs = self._intake.match.machine, max(counts, default=None)
+        fillings = tuple(self._looks.fillings.values())
+        facts = facts_of(case, self._survey.record, None, machine, (), programs, (), fillings)
         own = tuple((name, 60 * minutes) for name, minutes in sorted(choice.minutes.items()))
         worth = money(choice.waiting_per_hour) if choice.waiting_per_hour else None
         return replace(

@@ -57,7 +57,7 @@ class OpenJob(Session):
         self.looks = LooksModel(self, self.survey, self.intake)
         self.others = OthersModel(self, self.survey)
         self.plan = PlanModel(self, self.survey, self.intake)
-        self.decide = DecideModel(self, self.survey, self.intake, self.plan)
+        self.decide = DecideModel(self, self.survey, self.intake, self.plan, self.looks)
         self.quote = QuoteModel(self, self.survey, self.intake, self.decide)
         self.fit = FitModel(self, self.survey, self.intake, self.decide)
         self.swap = SwapModel(self, self.intake, self.decide, self.fit)

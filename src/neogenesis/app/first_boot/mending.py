@@ -13,7 +13,7 @@ from neogenesis.app.desk.errand import Errand
 from neogenesis.app.desk.session import Session
 from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.bench.processes import worker
-from neogenesis.bench.works.mending import UndoRecord, remedy_work, undo_work
+from neogenesis.bench.works.mending import UndoRecord, changes_digest, remedy_work, undo_work
 from neogenesis.core.boot.remedies import RemedyRow
 from neogenesis.core.errors import CannotRecord, NeogenesisError
 from neogenesis.core.record import Record, load
@@ -74,14 +74,35 @@ class Mending(QObject):
         facts = {"record": path.name, "code": remedy.code}
         return self._begin("remedy", arguments, work, remedy.drive, dock, tail, facts)
 
-    def put_back(self, last: Mended, dock: Dock | None, tail: str) -> bool:
-        """What stood there before `last`, byte for byte."""
-        path = self._session.dossier / last.record
+    def is_cut(self, last: Mended) -> bool:
+        """Whether it was begun, and is neither finished nor put back."""
         try:
-            made = load(path, UndoRecord, "record of a remedy")
+            return load(self._session.dossier / last.record, UndoRecord, "record of a remedy").state == "begun"
+        except NeogenesisError:
+            return False
+
+    def finish(self, last: Mended, dock: Dock | None, tail: str) -> bool:
+        """The rest of what was announced when `last` was begun."""
+        made = self._record_of(last)
+        if made is None:
+            return False
+        path, changes = self._session.dossier / last.record, changes_digest(made.rows)
+        arguments = ["remedy", made.code, last.drive, "--record", str(path), "--changes", changes]
+        facts = {"record": last.record, "code": made.code}
+        return self._begin("remedy", arguments, remedy_work(made.code, changes), last.drive, dock, tail, facts)
+
+    def _record_of(self, last: Mended) -> UndoRecord | None:
+        try:
+            return load(self._session.dossier / last.record, UndoRecord, "record of a remedy")
         except NeogenesisError as error:
             self.failure = failure_of(error)
             self.ended.emit()
+            return None
+
+    def put_back(self, last: Mended, dock: Dock | None, tail: str) -> bool:
+        """What stood there before `last`, byte for byte."""
+        made, path = self._record_of(last), self._session.dossier / last.record
+        if made is None:
             return False
         facts = {"record": last.record, "code": made.code}
         arguments, work = ["undo", str(path), last.drive], undo_work(made)
@@ -161,7 +182,7 @@ class Mending(QObject):
         known = any(mended.record == name for mended in self._kept())
         if outcome is None:
             words = self._errand.last_words or "It was cut off; what stood there before is on record."
-            self.failure = Failure(words, "Put it back, or do it again.")
+            self.failure = Failure(words, "Finish it, or put it back.")
         elif not done:
             self.failure = Failure(outcome.text, outcome.remedy, outcome.code)
         refused = outcome is not None and outcome.outcome == "refused"

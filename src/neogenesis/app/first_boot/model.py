@@ -280,7 +280,20 @@ class FirstBootModel(QObject):
         """What would be put back."""
         return self.record.remedies[-1] if self.record.remedies else None
 
+    @property
+    def is_cut(self) -> bool:
+        """Whether the last remedy was cut off before all of it was written."""
+        return self.last_mended is not None and self._mends.is_cut(self.last_mended)
+
     # Mending
+
+    def finish(self, tail: str) -> bool:
+        """Write the rest of the last remedy, which was cut off."""
+        last = self.last_mended
+        if self.is_busy or last is None:
+            return False
+        self.failure = None
+        return self._mends.finish(last, self._dock_of(last.drive), tail)
 
     def subject_of(self, remedy: RemedyRow) -> str:
         """What a typed tail confirms: this change, on that drive as it is put in now."""

@@ -44,6 +44,7 @@ class FirstBootView(StopView):
         self.tail.textChanged.connect(lambda _: self._show_orders())
         self.mend = button(tr("Do the remedy"), self._mend, "write")
         self.undo = button(tr("Put it back"), self._undo, "", tr("The last remedy, byte for byte"))
+        self.finish = button(tr("Finish it"), self._finish, "", tr("The rest of the last remedy, which was cut off"))
         self.again = button(tr("Look again"), self._model.refresh, "", tr("Read the drives again, sealed"))
         self.trial = button(tr("Try it"), self._try, "main", tr("Start it in an emulated machine  Ctrl+Return"))
         self.next = button(tr("Go on"), lambda: self.stop_asked.emit("handover"))
@@ -122,8 +123,18 @@ class FirstBootView(StopView):
         self.body.addLayout(below, 1)
         self.body.addWidget(self._fault)
         foot = FlowRow(look().px(8), at_right=True)
-        for widget in (self.watch, self.run_in, self.after, self.entries, self.undo, self.again, self.next, self.trial):
+        for widget in (
+            self.watch,
+            self.run_in,
+            self.after,
+            self.entries,
+            self.finish,
+            self.undo,
+            self.again,
+            self.next,
+        ):
             foot.addWidget(widget)
+        foot.addWidget(self.trial)
         self.body.addLayout(foot)
         for message in first_boot_texts().messages:
             then_do = " ".join(said(text) for text in message.then)
@@ -285,7 +296,10 @@ class FirstBootView(StopView):
         self.mend.setEnabled(not model.is_busy and able and fits)
         self.after.setVisible(model.is_fresh)
         self.undo.setVisible(bool(model.record.remedies))
-        self.undo.setEnabled(not model.is_busy and bool(typed) and typed == undone.casefold())
+        confirmed = not model.is_busy and bool(typed) and typed == undone.casefold()
+        self.undo.setEnabled(confirmed)
+        self.finish.setVisible(model.is_cut)
+        self.finish.setEnabled(confirmed)
         self.again.setEnabled(not model.is_busy and bool(model.drives()))
         self.trial.setEnabled((model.trying or not model.is_busy) and bool(model.drives()))
         self.trial.setText(tr("Stop the trial") if model.trying else tr("Try it"))
@@ -322,6 +336,10 @@ class FirstBootView(StopView):
         sheet = EntriesSheet(self, self._model)
         sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         sheet.open()
+
+    def _finish(self) -> None:
+        if self._model.finish(self.tail.text().strip()):
+            self.tail.clear()
 
     def _undo(self) -> None:
         if self._model.put_back(self.tail.text().strip()):

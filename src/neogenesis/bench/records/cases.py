@@ -18,6 +18,7 @@ from neogenesis.core.fit import read_part
 from neogenesis.core.machine import read_machine
 from neogenesis.core.record import from_json
 from neogenesis.core.survey import Survey
+from neogenesis.core.survey.filling import Filling
 
 _LARGEST_BYTES = 64 << 20
 
@@ -56,7 +57,10 @@ def _facts(path: Path) -> tuple[Facts, Health | None]:
     if case.machine is not None:
         machine = read_machine(read_named(folder / case.machine, "machine"), f"machine “{case.machine}”")
     parts = tuple(read_part(read_named(folder / name, "part"), f"part “{name}”") for name in case.parts)
-    facts = facts_of(case, survey, health, machine, parts, programs, tuple(notes))
+    fillings = [
+        from_json(read_named(folder / name, "count of files"), Filling, "count of files") for name in case.fills
+    ]
+    facts = facts_of(case, survey, health, machine, parts, programs, tuple(notes), fillings)
     if facts.mechanical is None and "slow" in facts.symptoms:
         ask = "Whether the old drive is mechanical is not known, and decides most: look at it, or at its label."
         facts = replace(facts, notes=(*facts.notes, ask))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from typing import ClassVar, Literal, get_args
@@ -21,6 +21,7 @@ from neogenesis.core.judgement import judgement
 from neogenesis.core.machine import Machine
 from neogenesis.core.record import StrictRecord, strict_from_json
 from neogenesis.core.survey import Survey
+from neogenesis.core.survey.filling import Filling
 from neogenesis.core.swap.path import path_of
 from neogenesis.core.units import nominal_bytes
 
@@ -50,13 +51,15 @@ _FORMATS_OF_THEIR_OWN = ("appliance", "vehicle")
 class Case(StrictRecord, frozen=True, kw_only=True):
     """Paths are relative to the file. Money is decimal text.
 
-    `key` is that of an encrypted volume; `backup` one that was checked, one that is only spoken of, or none.
+    `fills` are counts of what fills its volumes; `key` is that of an encrypted volume; `backup` one that was checked,
+    one that is only spoken of, or none.
     """
 
     SCHEMA: ClassVar[str] = "neogenesis.case/1"
 
     schema: str
     survey: str | None = None
+    fills: tuple[str, ...] = ()
     health: str | None = None
     machine: str | None = None
     parts: tuple[str, ...] = ()
@@ -106,7 +109,8 @@ class Facts:
     open and closed. `cable` and `heat` are what health found beside the drive. `imaged`
     tells that the old drive was read as a whole already: an image or a rescue is the source from now on. `waiting` is
     what an hour of waiting is worth to the customer; `own_seconds` what somebody said that a piece of work takes here;
-    `factors` how much longer a kind of work takes in this shop than is usual. `notes` are what was strange about it.
+    `factors` how much longer a kind of work takes in this shop than is usual. `not_here_bytes` are in an account and
+    not on the drive. `notes` are what was strange about it.
     """
 
     symptoms: frozenset[str] = frozenset()
@@ -129,6 +133,7 @@ class Facts:
     image_first: bool = False
     imaged: bool = False
     programs: int | None = None
+    not_here_bytes: int = 0
     labour: Decimal = Decimal(0)
     currency: str = ""
     replacement: Decimal | None = None
@@ -195,8 +200,10 @@ def facts_of(
     parts: tuple[Part, ...],
     programs: int | None = None,
     notes: tuple[str, ...] = (),
+    fillings: Iterable[Filling] = (),
 ) -> Facts:
-    """What a case comes down to. `programs` is what a survey counted, for a case that does not say.
+    """What a case comes down to. `programs` is what a survey counted, for a case that does not say; `fillings` are
+    counts of files.
 
     Raises BadRecord for prices in another currency than the case's.
     """
@@ -229,6 +236,7 @@ def facts_of(
         key=case.key,
         backup=case.backup,
         programs=case.programs if case.programs is not None else programs,
+        not_here_bytes=sum(one.not_here_bytes for one in fillings),
         labour=money(str(case.labour_per_hour)),
         currency=case.currency or currency,
         replacement=None if case.replacement_price is None else money(str(case.replacement_price)),

@@ -17,6 +17,7 @@ from neogenesis.core.decide.rules import against, in_favour, solves
 from neogenesis.core.decide.way import COPYING, IN_WORDS, Connection, Way
 from neogenesis.core.estimate import copy_seconds
 from neogenesis.core.judgement import judgement
+from neogenesis.core.units import both_text
 
 _READING: tuple[Way, ...] = ("replace", "split", "exact", "salvage")
 #: Without a survey, what such drives usually hold.
@@ -90,14 +91,16 @@ def _keeps(way: Way, facts: Facts) -> tuple[str, ...]:
 
 
 def _again(way: Way, facts: Facts) -> tuple[str, ...]:
+    elsewhere = facts.not_here_bytes if facts.must_survive != "nothing" else 0
+    fetched = (f"{both_text(elsewhere)} that are only in an account, fetched from there",) if elsewhere else ()
     if way in ("fresh", "replace-machine"):
         programs = facts.programs
         named = f"{programs} programs" if programs else "programs"
         if "no-system" in facts.symptoms:
-            return ("drivers", "accounts")
-        return (named, "settings", "drivers", "licences", "accounts")
+            return ("drivers", "accounts", *fetched)
+        return (named, "settings", "drivers", "licences", "accounts", *fetched)
     if way == "salvage":
-        return ("a system to use the files with",)
+        return ("a system to use the files with", *fetched)
     again = []
     if facts.encrypted and way in COPYING:
         again.append("encryption")

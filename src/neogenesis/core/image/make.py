@@ -7,7 +7,7 @@ import os
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -174,11 +174,11 @@ class ImageRun:
             self._forget_what_changed(journal)
             used = ranges_in_use(self.surveyed)
             verified = self._copy_until_right(journal, writer, used)
-            state = journal.state
-            if not state.lost and (
-                self._look().survey.fingerprint != self.surveyed.survey.fingerprint
-                or self._changed_since(state, whole=False)
-            ):
+            state, used_bytes = journal.state, used.total
+            changed = not state.lost and bool(self._changed_since(state, whole=False))
+            del used  # on a large drive its maps are what takes memory, and it is looked at once more
+            self.surveyed = replace(self.surveyed, allocations={})
+            if changed or (not state.lost and self._look().survey.fingerprint != self.surveyed.survey.fingerprint):
                 raise Mismatch(
                     "The drive changed while it was imaged, so the image holds some of before and some of after.",
                     "Find out who wrote to it, delete the image with its journal, and start over.",
@@ -195,7 +195,7 @@ class ImageRun:
             writer.close()
             journal.close()
         self.files.journal.unlink()
-        return Imaged(used.total, size, tuple(Extents.of(state.lost)), verified, state.worked_s, state.paused_s)
+        return Imaged(used_bytes, size, tuple(Extents.of(state.lost)), verified, state.worked_s, state.paused_s)
 
     def _open(self) -> tuple[Journal, Qcow2Writer]:
         size = self.surveyed.survey.drive.size_bytes

@@ -14,10 +14,14 @@ from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.plan import Plan
 from neogenesis.core.plan.model import FreshSource
+from neogenesis.core.record import load
+from neogenesis.core.reinstall.giving import NOT_HERE_REASONS, OF_THE_SYSTEM
+from neogenesis.core.reinstall.returned import GivingBack
+from neogenesis.core.system import not_here_lines
 from neogenesis.core.transfer import Manifest, load_manifest
 from neogenesis.core.transfer.manifest import missed_share
 from neogenesis.core.transfer.steps import SAMPLE_CHUNKS
-from neogenesis.core.units import binary_text, both_text, duration_text
+from neogenesis.core.units import binary_text, both_text, duration_text, files_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,13 +52,25 @@ def report_from_records(
             "The manifest is not the one that the transfer wrote; it was changed since.",
             "Restore it from a copy before a report is handed out.",
         )
-    return make_report(job, plan, loaded, manifest_hash, log, intake or Intake())
+    return make_report(job, plan, loaded, manifest_hash, log, intake or Intake(), _returned(manifest))
+
+
+def _returned(manifest: Path) -> GivingBack | None:
+    """What was given back to people by the same work; None where nothing was. Raises BadRecord for a damaged record."""
+    path = manifest.with_name(manifest.name.replace(".manifest.json", ".returned.json"))
+    return load(path, GivingBack, "record of what returned") if path != manifest and path.exists() else None
 
 
 def make_report(
-    job: Job, plan: Plan, manifest: Manifest, manifest_hash: str, log: list[LogEntry], intake: Intake = Intake()
+    job: Job,
+    plan: Plan,
+    manifest: Manifest,
+    manifest_hash: str,
+    log: list[LogEntry],
+    intake: Intake = Intake(),
+    returned: GivingBack | None = None,
 ) -> Report:
-    """The report of a finished transfer, from its records alone."""
+    """The report of a finished transfer, from its records alone; `returned` is what a clean start gave back."""
     old, new = plan.source.survey.drive, plan.target
     lost = sum(end - start for start, end in manifest.head.lost)
     fresh = plan.source if isinstance(plan.source, FreshSource) else None
@@ -71,7 +87,7 @@ def make_report(
         system = fresh.system.name if fresh.system is not None else "empty volumes"
         done = [
             f"The drive {target} was made anew, with {system}. {_checked(manifest)}",
-            "Nothing was copied from the old drive by this.",
+            returned.sentence() if returned is not None else "Nothing was copied from the old drive by this.",
         ]
     if plan.left_behind:
         names = [p.title for p in plan.source.survey.partitions if p.number in plan.left_behind]
@@ -83,6 +99,8 @@ def make_report(
         else "Everything on the old drive that was in use could be read."
         if fresh is None
         else "The old drive was not read for this."
+        if returned is None
+        else "Only your files were read for this."
     )
     before_after = []
     for partition in moved:
@@ -115,6 +133,7 @@ def make_report(
             Section("What was done", tuple(done)),
             Section("Before and after", rows=(*before_after, *measured)),
             Section("What could not be read", (unread,)),
+            *_not_returned(returned),
             Section("Where the old drive is", (_OLD_DRIVE[intake.later.old_parts].format(intake.later.kept_weeks),)),
             *_opened(log),
             *_with_the_machine(intake),
@@ -170,6 +189,25 @@ def _with_the_machine(intake: Intake) -> tuple[Section, ...]:
     missing = [b.what for b in intake.came_with if not b.back]
     rows += [("Still with us", ", ".join(missing))] if missing else []
     return (Section("What came with the machine", rows=tuple(rows)),)
+
+
+def _not_returned(returned: GivingBack | None) -> tuple[Section, ...]:
+    """Of a clean start what of people's files is not on the new drive, and why."""
+    if returned is None:
+        return ()
+    rows = [(line, "to be had from where it is") for line in not_here_lines(returned.not_here, "")]
+    reasons: dict[str, list[int]] = {}
+    elsewhere = {*NOT_HERE_REASONS.values(), OF_THE_SYSTEM}
+    for one in returned.left_out:
+        if one.why not in elsewhere and one.files:
+            count = reasons.setdefault(one.why, [0, 0])
+            count[0] += one.files
+            count[1] += one.size_bytes
+    rows += [(f"{files_text(files)}, {both_text(size)}", why) for why, (files, size) in reasons.items()]
+    damaged = [one for one in returned.files if one.lost_bytes]
+    rows += [(f"{files_text(len(damaged))}", "damaged where it could not be read")] if damaged else []
+    rows += [(files_text(one.files), one.what) for one in returned.not_kept]
+    return (Section("What of your files did not come back as it was", rows=tuple(rows)),) if rows else ()
 
 
 def _hands(log: list[LogEntry]) -> list[tuple[str, str]]:

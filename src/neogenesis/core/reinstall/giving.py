@@ -18,7 +18,7 @@ import msgspec
 from neogenesis.core.file_kinds import Kind, kind_by_name
 from neogenesis.core.reinstall.names import alternatives, is_too_long, name_key, nameable
 from neogenesis.core.reinstall.persons import Account, Person, mapped
-from neogenesis.core.reinstall.places import Belongs, belongs, uses_of_volumes
+from neogenesis.core.reinstall.places import Belongs, Volume, belongs, uses_of_volumes
 from neogenesis.core.reinstall.returned import (
     BackWish,
     GivenFile,
@@ -41,6 +41,8 @@ NOT_HERE_REASONS: dict[NotHere, str] = {
     "deduplicated": "Its contents are packed together with those of other files, in a way that cannot be read here.",
     "unreadable": "Its contents are packed by its system, in a way that cannot be read here.",
 }
+#: Why what no person made stays out.
+OF_THE_SYSTEM = "It belongs to the old system, not to a person."
 #: Attributes of the NT family: one of the system's own links has both.
 _HIDDEN_AND_OF_SYSTEM = 0x6
 _MOST_EXAMPLES = 200
@@ -111,7 +113,7 @@ def give_back(
     held = list(files)
     uses = uses_of_volumes((one.volume, one.path) for one in held)
     family = destination.family
-    wheres = [belongs(h.path, family, uses.get(h.volume, "data"), h.kind == "folder") for h in held]
+    wheres = [belongs(h.path, family, uses.get(h.volume, Volume()), h.kind == "folder") for h in held]
     persons = mapped(_homes(held, wheres), destination.accounts, dict(wish.persons))
     sorting = _Sorting(destination, wish, reading, persons)
     sorting.marks = {
@@ -209,7 +211,7 @@ class _Sorting:
     def sort_file(self, held: Held, where: Belongs) -> None:
         wanted, wish = where.parts, self._wish
         if not wanted:
-            self.leave_folder(where.group, "It belongs to the old system, not to a person.", held)
+            self.leave_folder(where.group, OF_THE_SYSTEM, held)
             return
         if not self._is_wanted(held, where):
             return

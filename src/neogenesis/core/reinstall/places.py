@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
-VolumeUse = Literal["nt", "linux", "startup", "homes", "data"]
+VolumeUse = Literal["nt", "linux", "startup", "data"]
 #: Files at the root of a system's volume that are its own, whatever else is there.
 _OF_SYSTEM = frozenset({"pagefile.sys", "hiberfil.sys", "swapfile.sys", "bootmgr", "bootnxt"})
 #: Folders there that no person's volume has.
@@ -36,7 +36,7 @@ _MARKS: tuple[tuple[VolumeUse, tuple[str, ...]], ...] = (
     ("linux", ("etc/passwd", "etc/fstab", "etc/os-release", "usr/lib/os-release", "etc/hostname")),
     ("startup", ("grub/grub.cfg", "grub2/grub.cfg", "loader/loader.conf", "loader/entries/", "efi/boot/")),
 )
-_HOME_MARKS = frozenset({".profile", ".bashrc", ".bash_history", ".config", "ntuser.dat"})
+_HOME_MARKS = frozenset({".profile", ".bashrc", ".bash_profile", ".bash_history", "ntuser.dat"})
 _HOMES = frozenset({"users", "home", "documents and settings"})
 _NOBODYS_HOMES = frozenset({"default", "default user", "all users", "lost+found"})
 _SHARED_HOMES = frozenset({"public"})
@@ -59,8 +59,16 @@ class Belongs:
     person: str = ""
 
 
-def uses_of_volumes(files: Iterable[tuple[str, str]]) -> dict[str, VolumeUse]:
-    """What each volume was used for, by (volume, path) of all that it holds."""
+@dataclass(frozen=True, slots=True)
+class Volume:
+    """What a volume was used for, and folders at its root that are homes: one of its own for them has nothing else."""
+
+    use: VolumeUse = "data"
+    homes: frozenset[str] = frozenset()
+
+
+def uses_of_volumes(files: Iterable[tuple[str, str]]) -> dict[str, Volume]:
+    """What each volume was used for, by (volume, path) of all that it holds; those that hold only data are left out."""
     found: dict[str, VolumeUse] = {}
     homes: defaultdict[str, set[str]] = defaultdict(set)
     for volume, path in files:
@@ -74,17 +82,19 @@ def uses_of_volumes(files: Iterable[tuple[str, str]]) -> dict[str, VolumeUse]:
         parts = folded.split("/", 2)
         if len(parts) > 1 and parts[1] in _HOME_MARKS and parts[0] not in _HOMES:
             homes[volume].add(parts[0])
-    for volume in homes:
-        found.setdefault(volume, "homes")
-    return found
+    return {
+        volume: Volume(found.get(volume, "data"), frozenset(homes[volume]) if volume not in found else frozenset())
+        for volume in {*found, *homes}
+    }
 
 
 def _is_mark(path: str, mark: str) -> bool:
     return path.startswith(mark) if mark.endswith("/") else path == mark
 
 
-def belongs(path: str, family: str, use: VolumeUse = "data", is_folder: bool = False) -> Belongs:
-    """Where a file, folder or link of a volume of that use goes on a system of that family."""
+def belongs(path: str, family: str, volume: Volume = Volume(), is_folder: bool = False) -> Belongs:
+    """Where a file, folder or link of such a volume goes on a system of that family."""
+    use = volume.use
     parts = [p for p in path.split("/") if p not in ("", ".", "..")]
     if not parts:
         return Belongs((), path)
@@ -92,7 +102,7 @@ def belongs(path: str, family: str, use: VolumeUse = "data", is_folder: bool = F
     home = "home" if family == "linux" else "Users"
     shared = (home, "Public" if home == "Users" else "shared", "Returned")
     least = 1 if is_folder else 2  # a file beside the homes is nobody's home
-    if use == "homes" and top not in _NOBODYS_HOMES and len(parts) >= least:
+    if top in volume.homes and len(parts) >= least:
         return _in_home(home, parts)
     if top in _HOMES and len(parts) == 1 and is_folder:
         return Belongs((), path)
