@@ -5,16 +5,21 @@ from __future__ import annotations
 import json
 import random
 import shutil
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from neogenesis.bench.drives import open_sealed
+from neogenesis.bench.drives.losses import losses_of
+from neogenesis.core.drive import Identity
 from neogenesis.core.extent import Extents
 from neogenesis.core.image import Qcow2Store
 from neogenesis.core.image.layout import HEADER_BYTES
 from neogenesis.core.store import LostStore, MemoryStore, read_or_narrow
-from neogenesis.core.transfer import load_manifest
+from neogenesis.core.transfer import load_manifest, regions
+from neogenesis.core.transfer.regions import load_regions_head, region_rows, save_regions
 from tests.boots import BY_FILE, drive, loader
 from tests.drives import LINUX, MIB, Part, blank, make_drive, run, simulated
 
@@ -217,3 +222,20 @@ def test_large_losses_cost_no_reads() -> None:
     buffer = bytearray(b"y" * (64 * MIB))
     assert read_or_narrow(store, 0, memoryview(buffer), 512) == [(MIB, 63 * MIB)]
     assert Counted.reads <= 4 and buffer[:2] == b"xx" and not any(buffer[MIB : MIB + 4096])
+
+
+def test_the_map_of_another_drive_is_not_read_whole(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """It may have millions of regions; whose it is stands before them."""
+    first, other = Identity(serial="A1", size_bytes=MIB, path="/a"), Identity(serial="B2", size_bytes=MIB, path="/b")
+    path = tmp_path / "p.regions.json"
+    save_regions(path, MIB, region_rows(MIB, Extents.of([(0, 4096)]), Extents.of([(8192, 9216)])), first, other)
+    head = load_regions_head(path)
+    assert head is not None and (head.source, head.target, head.regions) == (first, other, ())
+    blank(tmp_path / "old.img", 1)
+    monkeypatch.setattr(regions, "load_regions", lambda path: pytest.fail("read whole"))
+    with closing(open_sealed(str(tmp_path / "old.img"))) as opened:
+        assert losses_of(opened, str(tmp_path / "old.img")) is None
+    for text in (b"", b"{", b'{"schema": "neogenesis.region-map/1", "size_bytes": 5}', path.read_bytes()[:90]):
+        path.write_bytes(text)
+        assert load_regions_head(path) is None
+    assert load_regions_head(tmp_path / "gone") is None

@@ -95,14 +95,22 @@ def _by_map(path: Path, opened: OpenDrive, named: bool = False) -> Extents | Non
 
     `named` by a person, so the drive need not have the serial that it had. Raises BadRecord.
     """
-    from neogenesis.core.transfer.regions import load_regions
+    from neogenesis.core.transfer.regions import RegionMap, load_regions, load_regions_head
 
+    drive = opened.drive
+
+    def is_of_another(found: RegionMap) -> bool:
+        if found.size_bytes > drive.size_bytes or (found.source is not None and _is_one(found.source, drive.identity)):
+            return True
+        return found.target is not None and not named and found.target.serial != drive.serial
+
+    head = load_regions_head(path)  # a map may have millions of regions, and most of a folder are of other drives
+    if head is not None and is_of_another(head):
+        return None
     found = load_regions(path)
-    drive, onto = opened.drive, found.target
-    if found.size_bytes > drive.size_bytes or (found.source is not None and _is_one(found.source, drive.identity)):
+    if is_of_another(found):
         return None
-    if onto is not None and not named and onto.serial != drive.serial:
-        return None
+    onto = found.target
     lost = Extents.of((start, end) for start, end, state in found.regions if state != "read")
     samples = [(start, end, bytes.fromhex(digest)) for start, end, digest in found.samples]
     known = onto is not None and _is_one(onto, drive.identity)

@@ -12,13 +12,15 @@ import numpy as np
 from neogenesis.core.drive import Identity
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.extent import Extents
-from neogenesis.core.record import Record, in_rows, load, owner_of, save_pieces
+from neogenesis.core.record import Record, from_json, in_rows, load, owner_of, save_pieces
 
 State = Literal["read", "lost", "postponed", "untried"]
 _STATES: tuple[State, ...] = ("read", "lost", "untried")
 _ROWS = 4096
 #: A sample of what stands on a new drive is at most so long.
 SAMPLE_BYTES = 128 << 10
+#: What stands before the regions is never so long.
+_HEAD_BYTES = 1 << 20
 
 
 class RegionMap(Record, frozen=True, kw_only=True):
@@ -35,6 +37,20 @@ class RegionMap(Record, frozen=True, kw_only=True):
     target: Identity | None = None
     samples: tuple[tuple[int, int, str], ...] = ()
     regions: tuple[tuple[int, int, State], ...]
+
+
+def load_regions_head(path: Path) -> RegionMap | None:
+    """Whose a region map is, at the cost of that: without its regions, and not validated further.
+
+    None where it does not begin as we write them.
+    """
+    try:
+        with path.open("rb") as file:
+            text = file.read(_HEAD_BYTES)
+        head, mark, _ = text.partition(b',"regions":[')
+        return from_json(head + b',"regions":[]}', RegionMap, "region map") if mark else None
+    except (OSError, BadRecord):
+        return None
 
 
 def load_regions(path: Path) -> RegionMap:
