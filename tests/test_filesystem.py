@@ -300,3 +300,20 @@ def test_what_ends_the_work_comes_through_the_library(small_volumes: dict[str, b
     with pytest.raises(Stopped):
         reader.open(ServedStore(store))
     reader.kill()
+
+
+def test_a_name_left_behind_in_a_folder_does_not_lead_to_what_has_its_inode_now(tmp_path: Path) -> None:
+    """A file is deleted, its name stays in the slack of its folder, and another folder is given its inode."""
+    path, body = tmp_path / "v.img", tmp_path / "body"
+    body.write_bytes(b"hello")
+    with path.open("wb") as file:
+        file.truncate(16 * MIB)
+    run("mke2fs", "-q", "-F", "-t", "ext4", "-b", "1024", path)
+    for words in (
+        "mkdir /a", "mkdir /z", f"write {body} /z/keep", f"write {body} /z/gone", "rm /z/gone",
+        "mkdir /a/again", f"write {body} /a/again/file",
+    ):  # fmt: skip
+        run("debugfs", "-w", "-R", words, path)
+    with closing(open_tree(SealedFileStore(PathOpener(path)))) as tree:
+        assert [e.path for e in tree.walk_entries()] == ["lost+found", "a", "z", "z/keep", "a/again", "a/again/file"]
+        assert [path for path, *_ in tree.walk()] == ["z/keep", "a/again/file"]

@@ -137,7 +137,9 @@ def _link(entry: Any) -> str | None:
 
 
 def _is_kept(entry: Any) -> bool:
-    """Whether it is there: the library also finds what was deleted and not written over yet."""
+    """Whether it is there: the library also finds what was deleted and not written over yet, and such a name may by
+    now lead to another's inode.
+    """
     named = entry.info.name is None or not int(entry.info.name.flags) & pytsk3.TSK_FS_NAME_FLAG_UNALLOC
     return named and (entry.info.meta is None or not int(entry.info.meta.flags) & pytsk3.TSK_FS_META_FLAG_UNALLOC)
 
@@ -450,7 +452,7 @@ class _Volume:
                 # A slash inside a name would pass for a folder; it is shown by its look-alike.
                 name = entry.info.name.name.decode("utf-8", "surrogateescape").replace("/", "\u2215")
                 meta = entry.info.meta
-                if meta is None or name in (".", "..") or not int(meta.flags) & pytsk3.TSK_FS_META_FLAG_ALLOC:
+                if meta is None or name in (".", "..") or not _is_kept(entry):
                     continue
                 path = f"{prefix}{name}"
                 if meta.type == pytsk3.TSK_FS_META_TYPE_DIR:
