@@ -463,7 +463,7 @@ BROKEN: tuple[Broken, ...] = (
     Broken(
         "undo writes over anything",
         "bench/works/mending.py",
-        "            _refuse_unless(store, _in_pieces(changes))\n",
+        "            _refuse_unless(store, in_pieces(changes))\n",
         "",
         "tests/test_remedies.py -k records",
     ),
@@ -882,7 +882,7 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "a menu that waits starts",
-        "core/boot/grub.py",
+        "core/boot/menu.py",
         'text="The menu waits until somebody chooses", ok=None',
         'text="The menu waits until somebody chooses", ok=True',
         "tests/test_root.py tests/test_boot.py -k waits",
@@ -896,7 +896,7 @@ BROKEN: tuple[Broken, ...] = (
     ),
     Broken(
         "a fallback is never tried",
-        "core/boot/grub.py",
+        "core/boot/menu.py",
         '        for name in self.variables.get("fallback", "").split():\n',
         "        for name in ():\n",
         "tests/test_boot.py -k fallbacks",

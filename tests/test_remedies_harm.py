@@ -19,7 +19,7 @@ from neogenesis.bench.register import Consent
 from neogenesis.bench.works import mending
 from neogenesis.bench.works.mending import apply_remedy, remedies_of, undo_remedy
 from neogenesis.core.boot.references import references, replaced
-from neogenesis.core.boot.remedies import CODES, RemedyRow, rank
+from neogenesis.core.boot.remedy import CODES, RemedyRow, rank
 from neogenesis.core.errors import NeogenesisError, Refused
 from tests.boots import BY_FILE, drive, legacy_drive, loader, startup
 from tests.drives import LINUX, NT_DATA, RECOVERY, SWAP, Part, make_drive, make_volume, place, run, spans, table_of

@@ -22,7 +22,7 @@ from neogenesis.app.first_boot.view import FirstBootView
 from neogenesis.app.pictures import pause
 from neogenesis.app.shell.window import MainWindow
 from neogenesis.app.theme.look import look
-from neogenesis.bench.works.mending import UndoRecord
+from neogenesis.bench.works.undo_record import UndoRecord
 from neogenesis.core.intake.ask import START_UP
 from neogenesis.core.record import load, save
 from neogenesis.core.transfer import RunFiles

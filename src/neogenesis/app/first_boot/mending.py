@@ -13,8 +13,9 @@ from neogenesis.app.desk.errand import Errand
 from neogenesis.app.desk.session import Session
 from neogenesis.app.desk.work import Failure, failure_of
 from neogenesis.bench.processes import worker
-from neogenesis.bench.works.mending import UndoRecord, changes_digest, remedy_work, undo_work
-from neogenesis.core.boot.remedies import RemedyRow
+from neogenesis.bench.works.mending import changes_digest, remedy_work, undo_work
+from neogenesis.bench.works.undo_record import UndoRecord
+from neogenesis.core.boot.remedy import RemedyRow
 from neogenesis.core.errors import CannotRecord, NeogenesisError
 from neogenesis.core.record import Record, load
 from neogenesis.core.work import Event

@@ -29,7 +29,7 @@ from neogenesis.bench.works.run_in import link_of
 from neogenesis.core.boot import Forecast
 from neogenesis.core.boot.after import AfterCheck, Filled, Known, filled, first_boot_texts
 from neogenesis.core.boot.entries import BootList, faults_of, with_entries
-from neogenesis.core.boot.remedies import RemedyRow
+from neogenesis.core.boot.remedy import RemedyRow
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import stop_titled
 from neogenesis.core.machine import Machine

@@ -21,7 +21,7 @@ from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check, StopView
 from neogenesis.app.theme.look import look
 from neogenesis.core.boot.after import first_boot_texts
-from neogenesis.core.boot.remedies import RemedyRow
+from neogenesis.core.boot.remedy import RemedyRow
 
 
 class FirstBootView(StopView):

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import subprocess
-import time
 import uuid
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
-from typing import ClassVar, Literal
+from typing import Literal
 
 import msgspec
 from blake3 import blake3
@@ -18,18 +16,19 @@ from msgspec.structs import replace
 
 from neogenesis.bench.drives import confirm_tail, insertion_of, known_files, open_sealed
 from neogenesis.bench.inside.booting import boot_drives, in_slots, read_boot_machine
-from neogenesis.bench.processes.exposed import exposed
 from neogenesis.bench.processes.reader import open_tree
 from neogenesis.bench.processes.scratch import scratch
 from neogenesis.bench.processes.telling import EventsTo
-from neogenesis.bench.processes.utilities import find_tool
 from neogenesis.bench.processes.work import Running, run_work
 from neogenesis.bench.register import Asked, Consent, allow_output, claimed, open_register
 from neogenesis.bench.works.planning import load_plan
+from neogenesis.bench.works.undo_record import PIECE, UndoRecord, check_record, in_pieces, record_of, what_is_held
+from neogenesis.bench.works.volume_tools import VolumeTools
 from neogenesis.core.boot import BootDrive, Forecast, forecast
 from neogenesis.core.boot.forecast import entries_lost
 from neogenesis.core.boot.planned import planned_drive
-from neogenesis.core.boot.remedies import (
+from neogenesis.core.boot.remedies import remedies_for, remedy_for
+from neogenesis.core.boot.remedy import (
     BESIDE_THE_CHAIN,
     After,
     Remedies,
@@ -38,124 +37,18 @@ from neogenesis.core.boot.remedies import (
     checked_code,
     helps,
     is_worse,
-    remedies_for,
-    remedy_for,
 )
 from neogenesis.core.drive import Drive, Identity, Sighting, refuse_wrong_tail
-from neogenesis.core.errors import BadArgument, BadRecord, Mismatch, NeogenesisError, Refused, ToolFailed
+from neogenesis.core.errors import BadArgument, Mismatch, NeogenesisError, Refused
 from neogenesis.core.machine import Machine
-from neogenesis.core.record import Record, load, save
+from neogenesis.core.record import load, save
 from neogenesis.core.store import OverlayStore, ReadableStore, WritableStore
 from neogenesis.core.survey import Survey, survey_drive
 from neogenesis.core.work import work_hash
 
-_PIECE, _WINDOW = 512, 4 << 20
-_MOST_BYTES = 256 << 20
-_DAY_S, _MOST_RECORDS = 86400, 500
+_WINDOW, _MOST_BYTES, _MOST_RECORDS = 4 << 20, 256 << 20, 500
 #: What may be done to an old drive that stays in the machine: it gets an identity of its own.
 _OF_OLD = ("restamp-table", "restamp-volume")
-
-
-class Change(Record, frozen=True, kw_only=True):
-    """`before` and `after` are hexadecimal; both are as long as each other."""
-
-    start: int
-    before: str
-    after: str
-
-
-class UndoRecord(Record, frozen=True, kw_only=True):
-    """What stood there before, with the digests of both: BLAKE3 over the pieces in their order.
-
-    `state` is `begun` until all is written and read back; then it is `finished`, or `undone` again.
-    """
-
-    SCHEMA: ClassVar[str] = "neogenesis.undo/1"
-
-    schema: str = SCHEMA
-    code: str
-    drive: Identity
-    size_bytes: int
-    changes: tuple[Change, ...]
-    before_digest: str
-    after_digest: str
-    state: Literal["begun", "finished", "undone"] = "finished"
-
-    @property
-    def rows(self) -> list[tuple[int, bytes, bytes]]:
-        """Place, what stood there, what was written; raises ValueError for what is not hexadecimal."""
-        return [(c.start, bytes.fromhex(c.before), bytes.fromhex(c.after)) for c in self.changes]
-
-
-class VolumeTools:
-    """Implements what remedies need done, through the distribution's utilities.
-
-    The dates that they write are those of today's midnight, so that what is worked out twice comes out the same.
-    """
-
-    def __init__(self, new_id: Callable[[], str]) -> None:
-        self._new_id = new_id
-
-    def copy_file(self, volume: WritableStore, source: str, target: str) -> None:
-        with exposed(volume) as path, scratch("mend") as folder:
-            held = folder / "file"
-            _run(["mcopy", "-i", str(path), f"::{source}", str(held)])
-            _put(path, held, target)
-
-    def put_file(self, volume: WritableStore, data: bytes, target: str) -> None:
-        with exposed(volume) as path, scratch("mend") as folder:
-            held = folder / "file"
-            held.write_bytes(data)
-            _put(path, held, target)
-
-    def make_fat(self, volume: WritableStore, label: str, identity: str) -> None:
-        with exposed(volume) as path:
-            number = identity.replace("-", "") or self._new_id()[:8]
-            _run(["mkfs.fat", "--invariant", "-i", number, "-S", str(volume.sector_size), "-n", label, str(path)])
-
-    def new_identity(self, volume: WritableStore, uuid: str) -> None:
-        """The utility wants a volume that was checked since its last use; of a sound one that changes dates."""
-        with exposed(volume) as path:
-            _run(["e2fsck", "-f", "-p", str(path)], (0, 1))
-            _run(["tune2fs", "-f", "-U", uuid, str(path)])
-
-
-def _put(volume: Path, held: Path, target: str) -> None:
-    parts = target.split("/")
-    for depth in range(1, len(parts)):
-        folder = "::" + "/".join(parts[:depth])
-        if _run(["mdir", "-b", "-i", str(volume), folder], (0, 1)) != 0:
-            _run(["mmd", "-i", str(volume), folder])
-    _run(["mcopy", "-n", "-i", str(volume), str(held), f"::{target}"])
-
-
-def _run(arguments: list[str], allowed: tuple[int, ...] = (0,)) -> int:
-    """Raises ToolFailed."""
-    midnight = str(int(time.time()) // _DAY_S * _DAY_S)
-    done = subprocess.run(
-        [find_tool(arguments[0]), *arguments[1:]],
-        capture_output=True,
-        text=True,
-        errors="replace",
-        check=False,
-        stdin=subprocess.DEVNULL,
-        start_new_session=True,
-        env={
-            "MTOOLS_SKIP_CHECK": "1",
-            "LC_ALL": "C",
-            "PATH": "/usr/bin:/bin:/usr/sbin:/sbin",
-            "SOURCE_DATE_EPOCH": midnight,
-            "E2FSPROGS_FAKE_TIME": midnight,
-            "E2FSCK_TIME": midnight,
-        },
-    )
-    if done.returncode not in allowed:
-        words = " ".join((done.stderr or done.stdout).split())[:200]
-        if "Disk full" in words:
-            text = "There is no room for it on the start-up partition; nothing was written."
-            raise ToolFailed(text, "Make room there first.")
-        raise ToolFailed(f"{arguments[0]} failed ({words}); nothing was written.", "Check the volume first.")
-    return done.returncode
 
 
 @contextmanager
@@ -179,8 +72,8 @@ def _differences(base: ReadableStore, overlay: OverlayStore) -> Iterator[tuple[i
         for place in range(start, end, _WINDOW):
             before = base.read(place, min(_WINDOW, end - place))
             after = overlay.read(place, len(before))
-            for at in range(0, len(before), _PIECE):
-                old, new = before[at : at + _PIECE], after[at : at + _PIECE]
+            for at in range(0, len(before), PIECE):
+                old, new = before[at : at + PIECE], after[at : at + PIECE]
                 if old == new:
                     continue
                 total += len(new)
@@ -371,7 +264,7 @@ def apply_remedy(
         if changes and changes != digest:
             raise _not_shown()
         _refuse_copied(code, name, survey, consent)
-        made = _record_of(code, drive, rows)
+        made = record_of(code, drive, rows)
         work, total = remedy_work(code, digest), sum(len(old) for _, old, _ in rows)
         holds = (f"{total} bytes in {len(rows)} places, kept in “{place.name}”",)
         asked = Asked("remedy", work, name, drive.sector_size, holds, undoable=code in _OF_OLD)
@@ -400,12 +293,12 @@ def _unfinished(place: Path, name: str) -> UndoRecord | None:
         for other in [place, *beside] if place.exists() else beside:
             try:
                 made = load(other, UndoRecord, "record of a remedy")
-                _check_record(made, other.name)
+                check_record(made, other.name)
             except NeogenesisError:
                 continue
             if made.state != "begun" or made.size_bytes != drive.size_bytes or not _same_drive(made.drive, drive):
                 continue
-            held = _held(store, made)
+            held = what_is_held(store, made)
             if held == "other":  # another drive of that kind and size, or changed since
                 continue
             if other == place:
@@ -414,17 +307,6 @@ def _unfinished(place: Path, name: str) -> UndoRecord | None:
                 text = f"An earlier {made.code} of this drive was cut off; nothing was written."
                 raise Refused("unfinished", text, f"Finish it with --record {other}, or put it back with undo.")
     return None
-
-
-def _held(store: ReadableStore, made: UndoRecord) -> Literal["before", "after", "half", "other"]:
-    """What of a remedy the drive holds."""
-    pieces = _in_pieces(made.rows)
-    found = [(store.read(at, len(new)), new, old) for at, (new, old) in pieces]
-    if any(there not in (new, old) for there, new, old in found):
-        return "other"
-    if all(there == old for there, _, old in found):
-        return "before"
-    return "after" if all(there == new for there, new, _ in found) else "half"
 
 
 def mended_of(names: Sequence[str], tail: str | None, target: Identity | None = None) -> str:
@@ -480,7 +362,7 @@ def _finish(
         asked = Asked("remedy", work, name, sector, holds, undoable=code in _OF_OLD, resuming=True)
         with claimed(consent, asked) as claim:
             store = claim.target.store
-            _refuse_unless(store, _in_pieces(rows))
+            _refuse_unless(store, in_pieces(rows))
             running.frame.control.checkpoint()
             claim.begin()
             return _carried_out(place, made, "finished", store, running)
@@ -491,7 +373,7 @@ def _finish(
 def undo_remedy(record: Path, name: str, consent: Consent, events: Sequence[EventsTo] = ()) -> UndoRecord:
     """Put back what stood there; also after a remedy that was cut off. Raises NeogenesisError."""
     made = load(record, UndoRecord, "record of a remedy")
-    _check_record(made, record.name)
+    check_record(made, record.name)
     with closing(open_sealed(name, grip="look")) as looked:
         drive = looked.drive
     if consent.tail is not None:
@@ -505,7 +387,7 @@ def undo_remedy(record: Path, name: str, consent: Consent, events: Sequence[Even
         asked = Asked("undo", undo_work(made), name, drive.sector_size, holds, undoable=True, resuming=True)
         with claimed(consent, asked) as claim:
             store = claim.target.store
-            _refuse_unless(store, _in_pieces(changes))
+            _refuse_unless(store, in_pieces(changes))
             if _holds_all(store, [(at, old) for at, old, _ in changes]):
                 text = "The drive holds what stood there before already; there is nothing to put back."
                 raise Refused("nothing-to-undo", text, "Check that it is the drive that was mended.")
@@ -571,49 +453,6 @@ def ids_of(drive: BootDrive) -> Callable[[], str]:
 def _holds_all(store: WritableStore, pieces: Sequence[tuple[int, bytes]]) -> bool:
     medium = store.uncached()
     return all(medium.read(at, len(data)) == data for at, data in pieces)
-
-
-def _in_pieces(changes: Sequence[tuple[int, bytes, bytes]]) -> list[tuple[int, tuple[bytes, bytes]]]:
-    """Each piece may hold what was written, or, where the remedy was cut off, what stood there before."""
-    return [
-        (at + n, (new[n : n + _PIECE], old[n : n + _PIECE]))
-        for at, old, new in changes
-        for n in range(0, len(old), _PIECE)
-    ]
-
-
-def _record_of(code: str, drive: Drive, changes: Sequence[tuple[int, bytes, bytes]]) -> UndoRecord:
-    before, after = blake3(), blake3()
-    for _, old, new in changes:
-        before.update(old)
-        after.update(new)
-    rows = tuple(Change(start=at, before=old.hex(), after=new.hex()) for at, old, new in changes)
-    return UndoRecord(
-        code=code,
-        drive=drive.identity,
-        size_bytes=drive.size_bytes,
-        changes=rows,
-        before_digest=before.hexdigest(),
-        after_digest=after.hexdigest(),
-        state="begun",
-    )
-
-
-def _check_record(made: UndoRecord, name: str) -> None:
-    """Raises BadRecord unless it holds together as a whole."""
-    before, after, at = blake3(), blake3(), 0
-    try:
-        for change in made.changes:
-            old, new = bytes.fromhex(change.before), bytes.fromhex(change.after)
-            if len(old) != len(new) or change.start < at or change.start + len(old) > made.size_bytes:
-                raise ValueError
-            at = change.start + len(old)
-            before.update(old)
-            after.update(new)
-        if (before.hexdigest(), after.hexdigest()) != (made.before_digest, made.after_digest):
-            raise ValueError
-    except ValueError as error:
-        raise BadRecord(f"The record “{name}” is damaged; nothing was written.", "Restore a copy of it.") from error
 
 
 def _refuse_unless(store: WritableStore, wanted: Sequence[tuple[int, Sequence[bytes]]]) -> None:

@@ -1,32 +1,25 @@
-"""What a loader with a menu script does: its language is run as far as what is on the drives decides it.
+"""What a loader with a menu script does: its commands, as far as what is on the drives decides them.
 
-Source: GNU GRUB manual 2.06, chapters 6 (scripts), 15 (variables) and 16 (commands); how a menu chooses, falls back and
-boots by itself as its `normal/menu.c` does. What rests on something that cannot be read here ends as open.
+Source: GNU GRUB manual 2.06, chapter 16 (commands). What rests on something that cannot be read here ends as open.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import dataclass, field
-from fnmatch import fnmatchcase
 from typing import NoReturn
 
-from neogenesis.core.boot.answer import BootFinding, Link
+from neogenesis.core.boot.answer import Link
 from neogenesis.core.boot.condition import TOO_LONG, Condition, Open
-from neogenesis.core.boot.drives import BootDrive, Place, by_file, by_label, by_partition_id, by_uuid, everywhere
-from neogenesis.core.boot.root import is_kernel, printable, system_of
-from neogenesis.core.boot.script import Command, For, Function, If, Script, While, Word, parse
+from neogenesis.core.boot.drives import Place, by_file, by_label, by_partition_id, by_uuid, everywhere
+from neogenesis.core.boot.interpreter import Leave
+from neogenesis.core.boot.menu import Entry, Loaded, MenuRun, Over
+from neogenesis.core.boot.menu_files import CLOSED
+from neogenesis.core.boot.root import is_kernel, printable
+from neogenesis.core.boot.script import Script, parse
 
-_MOST_STEPS, _MOST_FILES, _DEEPEST = 50_000, 40, 24
-_LONGEST_VALUE, _LARGEST_MENU, _KERNEL_HEAD = 64 << 10, 4 << 20, 4096
-_LEFT_STANDING_S = 10
-_PACKED = (b"\x1f\x8b", b"\xfd7")
-_DEVICE = re.compile(r"\(([^()]*)\)(.*)", re.DOTALL)
-_HD = re.compile(r"hd(\d{1,4})(?:,(?:gpt|msdos|apple)?(\d{1,4}))?$")
-_NUMBER = re.compile(r"(\d{1,9})(?:$|[>\s])")
-_GLOB = re.compile(r"[*?\[]")
+_MOST_FILES, _KERNEL_HEAD, _LEFT_STANDING_S = 40, 4096, 10
 _SEARCHES = {
     "--fs-uuid": ("Finds the volume {0}", "The volume {0} is on none of the drives", "The volume {0}"),
     "--label": ("Finds the volume named {0}", "The volume named {0} is on none of the drives", "The volume named {0}"),
@@ -69,475 +62,19 @@ _OPEN = frozenset(
         *("lsmmap", "loadbios", "fakebios", "kfreebsd_loadenv", "lssal", "lscoreboot"),
     )
 )
-_FEATURES = (
-    *("200_final", "all_video_module", "chainloader_bpb", "default_font_path", "menuentry_id", "menuentry_options"),
-    *("nativedisk_cmd", "ntldr", "platform_search_hint", "timeout_style"),
-)
-_CPUS = {"x86_64": "x86_64", "x86": "i386", "arm64": "arm64", "arm": "arm", "riscv64": "riscv64"}
-_EXPORTED = frozenset(("root", "prefix", "cmdpath", "config_file", "config_directory", "grub_cpu", "grub_platform"))
-#: Kinds of volumes that such a loader reads, and this program does not.
-_CLOSED = ("btrfs", "xfs", "apfs", "lvm", "raid")
-
-
-class _Over(Exception):
-    """`how` is kernel, chain, shown, exit, halt or reboot."""
-
-    def __init__(self, how: str) -> None:
-        super().__init__(how)
-        self.how = how
-
-
-class _Leave(Exception):
-    """Out of a function or a loop: `how` is return, break or continue."""
-
-    def __init__(self, how: str, levels: int = 1) -> None:
-        super().__init__(how)
-        self.how, self.levels = how, levels
 
 
 @dataclass
-class _Loaded:
-    """What `boot` would hand on to."""
+class GrubRun(MenuRun):
+    """`entry_files` says that its builder gave it entries as files; `doubtful` is what was found more than once."""
 
-    kernel: Place | None = None
-    options: str = ""
-    ramdisks: int = 0
-    missing: Link | None = None
-    chain: tuple[Place, str] | None = None
-
-
-@dataclass(frozen=True)
-class _Entry:
-    title: str
-    id: str
-    arguments: tuple[str, ...]
-    body: Script
-    is_menu: bool
-    unrestricted: bool
-
-
-@dataclass
-class GrubRun:
-    """Follows the scripts of one loader that was started from `home`.
-
-    `links` are what was found, `broke` the step where it stops, `chained` the program that it hands on to, `returned`
-    tells that it leaves and the firmware goes on. A link whose `ok` is None is open.
-    """
-
-    drives: Sequence[BootDrive]
-    home: Place
-    architecture: str = "x86_64"
-    platform: str = "efi"
     entry_files: bool = False
-    links: list[Link] = field(default_factory=list)
-    broke: str = ""
-    chained: tuple[Place, str] | None = None
-    returned: bool = False
-    used: list[Place] = field(default_factory=list)
     doubtful: list[str] = field(default_factory=list)
-    findings: list[BootFinding] = field(default_factory=list)
     output: list[str] = field(default_factory=list)
-    variables: dict[str, str] = field(default_factory=dict)
-    memory_files: dict[str, str] = field(default_factory=dict)
-    _exported: set[str] = field(default_factory=lambda: set(_EXPORTED))
-    _functions: dict[str, Script] = field(default_factory=dict)
-    _entries: list[_Entry] = field(default_factory=list)
-    _arguments: list[tuple[str, ...]] = field(default_factory=list)
-    _complaints: list[Link] = field(default_factory=list)
-    _loaded: _Loaded | None = None
-    _modules: set[str] = field(default_factory=set)
     _files: int = 0
-    _steps: int = 0
-    _depth: int = 0
     _echoed: bool = False
-    _shown: bool = False
 
-    def __post_init__(self) -> None:
-        place = self._device(self.home)
-        known = {"root": place, "grub_platform": self.platform, "grub_cpu": _CPUS.get(self.architecture, "x86_64")}
-        if self.platform == "pc":
-            known["grub_cpu"] = "i386"
-        for name in _FEATURES:
-            known[f"feature_{name}"] = "y"
-            self._exported.add(f"feature_{name}")
-        self.variables = known | self.variables
-
-    # From outside
-
-    @property
-    def shows(self) -> bool:
-        """Whether something is shown that stands there for a system."""
-        return self._shown
-
-    def start(self, early: str, prefix: str, folder: str = "") -> None:
-        """As the loader does: the script that is built in, then the menu below its prefix; `folder` is its own."""
-        self.variables["cmdpath"] = f"({self.variables['root']}){folder}"
-        if prefix and not prefix.startswith("("):
-            prefix = f"({self._device(self.home)}){prefix}"
-        elif prefix.startswith("(,"):
-            disk = self._device(self.home).split(",")[0]
-            prefix = f"({disk}{prefix[1:]}"
-        self.variables["prefix"] = prefix
-
-        def whole() -> None:
-            if early:
-                self._source(early)
-            self._normal(f"{self.variables.get('prefix', '')}/grub.cfg")
-
-        self._ended(whole)
-
-    def run(self, script: str) -> None:
-        """One script as a menu of its own."""
-        self._ended(lambda: self._menu(script))
-
-    def _ended(self, whole: Callable[[], None]) -> None:
-        """Run it, and say how that ends."""
-        try:
-            whole()
-        except Open as error:
-            self.links.append(Link(step="menu", text=str(error), ok=None))
-        except _Over as over:
-            self._over(over.how)
-        except (_Leave, RecursionError):
-            self.links.append(Link(step="menu", text=TOO_LONG, ok=None))
-        else:
-            self._stuck("The menu starts nothing, and waits at its prompt")
-
-    def _stuck(self, text: str) -> None:
-        """What it said stands there for the system itself; else the first thing that went wrong is the reason."""
-        if self._shown:
-            return
-        first = self._complaints[0] if self._complaints else Link(step="menu", text=text, ok=False)
-        self.links.append(first)
-        self.broke = first.step
-
-    def _over(self, how: str) -> None:
-        loaded = self._loaded
-        if how == "chain" and loaded is not None:
-            self.chained = loaded.chain
-        elif how == "kernel" and loaded is not None and loaded.kernel is not None:
-            self._hand_on(loaded, loaded.kernel)
-        elif self._shown:
-            return
-        elif how == "exit":
-            self.returned = True
-            if self._complaints:
-                self.links.append(self._complaints[0])
-        else:
-            text = "The menu switches the machine off" if how == "halt" else "The menu starts the machine anew"
-            self.links.append(Link(step="menu", text=text, ok=False))
-            self.broke = "menu"
-
-    def _hand_on(self, loaded: _Loaded, place: Place) -> None:
-        if loaded.missing is not None:
-            self.links.append(loaded.missing)
-            self.broke = "initrd"
-            return
-        links, findings = system_of(self.drives, loaded.options, place, loaded.ramdisks > 0)
-        self.links += links
-        self.findings += findings
-        self.broke = next((link.step for link in links if link.ok is False), "")
-
-    # Places and files
-
-    def _device(self, place: Place) -> str:
-        drive, facts = place
-        kind = "gpt" if drive.survey.table.kind == "gpt" else "msdos"
-        return f"hd{self.drives.index(drive)},{kind}{facts.number}"
-
-    def place_of(self, device: str) -> Place | None:
-        """The volume that `hd0,gpt2` means; None where there is none."""
-        name = device.strip().casefold()
-        found = _HD.match(name)
-        if found is None:
-            is_layer = name.startswith(("lvm", "md/", "mduuid/", "crypto", "cryptouuid/", "ldm/"))
-            if is_layer and any(p.volume.kind in ("lvm", "raid", "luks") for _, p in everywhere(self.drives)):
-                raise Open(f"What is on ({device}) cannot be looked at from here")
-            return None
-        if int(found[1]) >= len(self.drives):
-            return None
-        drive = self.drives[int(found[1])]
-        if found[2] is None:  # a volume without a table
-            facts = drive.partition(1) if drive.survey.table.kind == "none" else None
-        else:
-            facts = drive.partition(int(found[2]))
-        return (drive, facts) if facts is not None else None
-
-    def resolve(self, path: str) -> tuple[Place, str] | None:
-        """Volume and path of `(hd0,gpt2)/x`, or of `/x` below root."""
-        found = _DEVICE.match(path)
-        device, rest = (found[1], found[2]) if found else (self.variables.get("root", ""), path)
-        place = self.place_of(device)
-        return (place, rest) if place is not None else None
-
-    def _find(self, place: Place, path: str) -> str | None:
-        """The file or folder there; raises Open where the loader reads what is closed here."""
-        drive, facts = place
-        if drive.tree(facts.number) is None and facts.volume.kind != "none":
-            if facts.volume.kind in _CLOSED or facts.volume.understood:
-                raise Open(f"What is on {facts.title} cannot be looked at from here")
-            return None
-        return drive.find(facts.number, path)
-
-    def where(self, path: str) -> tuple[Place, str] | None:
-        """The place of a file that is there."""
-        found = self.resolve(path)
-        if found is None or not found[1].startswith("/"):
-            return None
-        spelled = self._find(*found)
-        return (found[0], spelled) if spelled is not None else None
-
-    def _text(self, path: str) -> str | None:
-        """The text of a script; None where it is not there."""
-        if path.startswith("(memdisk)"):
-            return self.memory_files.get(path.removeprefix("(memdisk)").strip("/"))
-        found = self.where(path)
-        if found is None:
-            return None
-        (drive, facts), spelled = found
-        data = drive.read(facts.number, spelled, _LARGEST_MENU)
-        if data is not None and data[:2] in _PACKED:
-            raise Open(f"{printable(path)} is packed, and whether the loader unpacks it rests on a module")
-        return data.decode("utf-8", "replace") if data is not None else None
-
-    # Menus
-
-    @contextmanager
-    def _context(self) -> Iterator[None]:
-        """Only what is exported goes in; nothing comes out."""
-        before, exported = self.variables, set(self._exported)
-        self.variables = {name: value for name, value in before.items() if name in exported}
-        try:
-            yield
-        finally:
-            self.variables, self._exported = before, exported
-
-    @contextmanager
-    def _deeper(self) -> Iterator[None]:
-        self._depth += 1
-        if self._depth > _DEEPEST:
-            raise Open(TOO_LONG)
-        try:
-            yield
-        finally:
-            self._depth -= 1
-
-    def _normal(self, path: str) -> None:
-        """Without a menu there the loader stays at its prompt."""
-        text = self._text(path)
-        if text is None:
-            self._complain("menu", f"There is no menu {printable(path)}", path)
-            return
-        self._tell("menu", f"Reads the menu {printable(path)}", path)
-        self._menu(text, path)
-
-    def _menu(self, text: str, path: str = "") -> None:
-        """A script with entries of its own, and then the entry that is started by itself."""
-        before, self._entries = self._entries, []
-        try:
-            with self._deeper():
-                if path:
-                    self.variables["config_file"] = path
-                    self.variables["config_directory"] = path.rsplit("/", 1)[0]
-                self._source(text)
-                if self._entries:
-                    self._choose()
-        finally:
-            self._entries = before
-
-    def _choose(self, automatic: bool = True) -> None:
-        """The default entry, then those of `fallback`; returns where none of them starts anything."""
-        timeout = self.variables.get("timeout", "")
-        if automatic and not re.fullmatch(r"\s*\d{1,9}\s*", timeout):
-            self.links.append(Link(step="menu", text="The menu waits until somebody chooses", ok=None))
-        at = self._number_of(self.variables.get("default", ""))
-        self._run_entry(self._entries[at if at is not None and at < len(self._entries) else 0])
-        for name in self.variables.get("fallback", "").split():
-            other = self._number_of(name)
-            if self._shown or other is None or other >= len(self._entries):
-                break
-            self._run_entry(self._entries[other])
-
-    def _number_of(self, wanted: str) -> int | None:
-        number = _NUMBER.match(wanted)
-        if number is not None:
-            return int(number[1])
-        name = re.split(r"(?<!>)>(?!>)", wanted, maxsplit=1)[0].replace(">>", ">")
-        return next((n for n, e in enumerate(self._entries) if name and name in (e.title, e.id)), None)
-
-    def _run_entry(self, entry: _Entry) -> None:
-        self.links.append(Link(step="entry-of-menu", text=f"Menu entry “{printable(entry.title)[:120]}”"))
-        if self.variables.get("superusers") and not entry.unrestricted:
-            self.links.append(Link(step="menu", text="The menu asks for a password", ok=None))
-        rest = re.split(r"(?<!>)>(?!>)", self.variables.get("default", ""), maxsplit=1)
-        before = self._complaints
-        self._complaints = []
-        with self._deeper():
-            if entry.is_menu:
-                self._run_submenu(entry, rest[1] if len(rest) > 1 else "")
-            else:
-                self.variables["chosen"] = entry.id
-                self._arguments.append(entry.arguments)
-                try:
-                    self._block(entry.body)
-                except _Leave:
-                    pass
-                finally:
-                    self._arguments.pop()
-                if self._loaded is not None:
-                    self._boot([])
-        self._complaints = before + self._complaints
-
-    def _run_submenu(self, entry: _Entry, default: str) -> None:
-        outer, self._entries = self._entries, []
-        try:
-            with self._context():
-                self.variables["timeout"] = "0"
-                if default:
-                    self.variables["default"] = default
-                self._arguments.append(entry.arguments)
-                try:
-                    self._block(entry.body)
-                finally:
-                    self._arguments.pop()
-                if self._entries:
-                    self._choose()
-        finally:
-            self._entries = outer
-
-    # Scripts
-
-    def _source(self, text: str) -> None:
-        parsed = parse(text)
-        self._block(parsed.script)
-        if not parsed.whole or len(text) >= _LARGEST_MENU:
-            raise Open(TOO_LONG)
-
-    def _block(self, script: Script) -> int:
-        status = 0
-        for statement in script:
-            status = self._statement(statement)
-        return status
-
-    def _statement(self, one: Command | If | While | For | Function) -> int:
-        self._steps += 1
-        if self._steps > _MOST_STEPS:
-            raise Open(TOO_LONG)
-        if isinstance(one, Command):
-            return self._set_status(self._run_command(one))
-        if isinstance(one, If):
-            for condition, body in one.branches:
-                self._block(condition)
-                if self.variables.get("?", "0") == "0":
-                    return self._block(body)
-            return self._block(one.otherwise)
-        if isinstance(one, Function):
-            self._functions[one.name] = one.body
-            return 0
-        if isinstance(one, For):
-            for value in [v for word in one.words for v in self._values(word)]:
-                self._put(one.name, value)
-                if self._turn(one.body):
-                    break
-            return 0
-        while (self._block(one.condition) == 0) != one.until:
-            if self._turn(one.body):
-                break
-        return 0
-
-    def _turn(self, body: Script) -> bool:
-        """Once round a loop; whether it is left."""
-        self._steps += 1
-        if self._steps > _MOST_STEPS:
-            raise Open(TOO_LONG)
-        try:
-            self._block(body)
-        except _Leave as leave:
-            if leave.how == "return":
-                raise
-            if leave.levels > 1:
-                raise _Leave(leave.how, leave.levels - 1) from None
-            return leave.how == "break"
-        return False
-
-    def _set_status(self, status: int) -> int:
-        self.variables["?"] = str(status)
-        return status
-
-    def _values(self, word: Word) -> list[str]:
-        """What a word becomes: variables without quotes are cut at blanks, and signs of a pattern find files."""
-        found: list[str] = []
-        current: str | None = None
-        pattern = False
-        for piece in word:
-            text = self._variable(piece.text) if piece.variable else piece.text
-            if piece.variable and not piece.quoted:
-                parts = text.split()
-                if not parts:
-                    continue
-                current = (current or "") + parts[0]
-                for part in parts[1:]:
-                    found.append(current)
-                    current = part
-            else:
-                current = (current or "") + text
-                pattern = pattern or (not piece.quoted and not piece.variable and bool(_GLOB.search(text)))
-            if current is not None and len(current) > _LONGEST_VALUE:
-                raise Open(TOO_LONG)
-        if current is not None:
-            found.append(current)
-        if pattern and len(found) == 1 and found[0].startswith(("/", "(")):
-            return self._matching(found[0]) or found
-        return found
-
-    def _variable(self, name: str) -> str:
-        given = self._arguments[-1] if self._arguments else ()
-        if name.isdecimal():
-            at = int(name[:6])
-            return given[at - 1] if 0 < at <= len(given) else ""
-        if name in ("@", "*"):
-            return " ".join(given)
-        if name == "#":
-            return str(len(given))
-        return self.variables.get(name, "")
-
-    def _matching(self, pattern: str) -> list[str]:
-        """Files by a pattern; only with a module that may be there or not."""
-        found = _DEVICE.match(pattern)
-        head, path = (f"({found[1]})", found[2]) if found else ("", pattern)
-        places = [""]
-        for part in path.strip("/").split("/"):
-            here: list[str] = []
-            for place in places:
-                if not _GLOB.search(part):
-                    here += [f"{place}/{part}"] if self.where(f"{head}{place}/{part}") else []
-                    continue
-                at = self.where(f"{head}{place}/") if not place else self.where(f"{head}{place}")
-                names = at[0][0].names(at[0][1].number, place) if at is not None else []
-                here += [f"{place}/{n}" for n in names if fnmatchcase(n, part) and not n.startswith(".")]
-            places = here[:1000]
-        if places and "regexp" not in self._modules:
-            raise Open("Whether the menu finds files by a pattern rests on a module that is not seen from here")
-        return [f"{head}{place}" for place in places]
-
-    def _put(self, name: str, value: str) -> None:
-        if len(value) > _LONGEST_VALUE or len(self.variables) > 10_000:
-            raise Open(TOO_LONG)
-        if name == "root" and value.startswith("(") and value.endswith(")"):
-            value = value[1:-1]
-        self.variables[name] = value
-
-    def _run_command(self, one: Command) -> int:
-        words = [value for word in one.words for value in self._values(word)]
-        if not words:
-            return 0
-        if words[0] == "!":
-            if len(words) == 1:
-                return 1
-            return 0 if self._call(words[1], words[2:], one.block) != 0 else 1
-        return self._call(words[0], words[1:], one.block)
-
-    def _call(self, name: str, words: list[str], block: Script | None) -> int:
+    def _command(self, name: str, words: list[str], block: Script | None) -> int | None:
         if name in ("menuentry", "submenu"):
             return self._add_entry(words, block, name == "submenu")
         command = _COMMANDS.get(name)
@@ -556,42 +93,7 @@ class GrubRun:
             raise Open(f"What the menu's command “{name}” finds cannot be told from here")
         if name == "blscfg":
             return self._entry_files() if self.entry_files else 0
-        body = self._functions.get(name)
-        if body is not None:
-            return self._call_function(body, words)
-        key, sign, value = name.partition("=")
-        if sign:
-            self._put(key, value)
-        return 0  # a command that is not there is told, and passed over
-
-    def _call_function(self, body: Script, words: list[str]) -> int:
-        with self._deeper():
-            self._arguments.append(tuple(words))
-            try:
-                return self._block(body)
-            except _Leave as leave:
-                if leave.how != "return":
-                    raise
-                return leave.levels
-            finally:
-                self._arguments.pop()
-
-    # Telling
-
-    def _tell(self, step: str, text: str, path: str = "") -> None:
-        found = self.resolve(path) if path and not path.startswith("(memdisk)") else None
-        drive, number = (found[0][0].name, found[0][1].number) if found is not None else ("", None)
-        self.links.append(Link(step=step, text=text, drive=drive, partition=number))
-
-    def _complain(self, step: str, text: str, path: str = "") -> int:
-        """What went wrong is only a reason where nothing is started in the end."""
-        found = self.resolve(path) if path and not path.startswith("(memdisk)") else None
-        drive, number = (found[0][0].name, found[0][1].number) if found is not None else ("", None)
-        if len(self._complaints) < 50:
-            self._complaints.append(Link(step=step, text=text, ok=False, drive=drive, partition=number))
-        return 1
-
-    # Commands
+        return None
 
     def _add_entry(self, words: list[str], block: Script | None, is_menu: bool) -> int:
         titles: list[str] = []
@@ -611,7 +113,7 @@ class GrubRun:
         if not titles or block is None:
             return 1
         if len(self._entries) < 5000:
-            self._entries.append(_Entry(titles[0], id_ or titles[0], tuple(titles), block, is_menu, unrestricted))
+            self._entries.append(Entry(titles[0], id_ or titles[0], tuple(titles), block, is_menu, unrestricted))
         return 0
 
     def _entry_files(self) -> int:
@@ -627,7 +129,7 @@ class GrubRun:
             options = " ".join(one.all("options"))
             lines = [f"linux {one.first('linux')} {options}", *(f"initrd {i}" for i in one.all("initrd"))]
             body = parse("\n".join(lines) + "\n").script
-            self._entries.append(_Entry(one.first("title") or one.name, one.name, (), body, False, True))
+            self._entries.append(Entry(one.first("title") or one.name, one.name, (), body, False, True))
         return 0
 
     def _set(self, words: list[str]) -> int:
@@ -662,7 +164,7 @@ class GrubRun:
             text = "Says something and waits"
             self.links.append(Link(step="system", text=text, drive=drive.name, partition=facts.number))
         if self._shown and seconds:
-            raise _Over("shown")
+            raise Over("shown")
         return 0
 
     def _cat(self, words: list[str]) -> int:
@@ -717,7 +219,7 @@ class GrubRun:
         if how == "--partuuid":
             return by_partition_id(self.drives, value)
         places = by_file(self.drives, value)
-        closed = [p for d, p in everywhere(self.drives) if p.volume.kind in _CLOSED and d.tree(p.number) is None]
+        closed = [p for d, p in everywhere(self.drives) if p.volume.kind in CLOSED and d.tree(p.number) is None]
         if not places and closed:
             raise Open(f"What is on {closed[0].title} cannot be looked at from here")
         return places
@@ -764,7 +266,7 @@ class GrubRun:
         if known is None:
             text = f"{printable(words[0])} does not look like a kernel"
         self.links.append(Link(step="kernel", text=text, ok=known, drive=place[0].name, partition=place[1].number))
-        self._loaded = _Loaded(kernel=place, options=" ".join(words[1:]))
+        self._loaded = Loaded(kernel=place, options=" ".join(words[1:]))
         return 0
 
     def _ramdisk(self, words: list[str]) -> int:
@@ -792,16 +294,11 @@ class GrubRun:
         _, program = drive.program(facts.number, spelled)
         if self.platform == "efi" and (program is None or program.architecture != self.architecture):
             return self._complain("loader", f"{printable(path)} is no program for this machine", path)
-        self._loaded = _Loaded(chain=(found[0], f"/{found[1]}"))
+        self._loaded = Loaded(chain=(found[0], f"/{found[1]}"))
         return 0
 
-    def _boot(self, words: list[str]) -> int:
-        if self._loaded is None:
-            return 1
-        raise _Over("chain" if self._loaded.chain is not None else "kernel")
-
     def _leaves(self, how: str) -> NoReturn:
-        raise _Over(how)
+        raise Over(how)
 
     def _load_env(self, words: list[str]) -> int:
         path = f"{self.variables.get('prefix', '')}/grubenv"
@@ -895,7 +392,7 @@ class GrubRun:
     def _leave(self, how: str, words: list[str]) -> NoReturn:
         usual = 0 if how == "return" else 1
         number = int(words[0][:6]) if words and words[0].isdecimal() else usual
-        raise _Leave(how, number)
+        raise Leave(how, number)
 
     def _load_font(self, words: list[str]) -> int:
         return 0 if words and self.where(words[0]) is not None else 1
@@ -928,7 +425,7 @@ _COMMANDS: dict[str, Callable[[GrubRun, list[str]], int]] = {
     ".": GrubRun._source_file,
     "normal": GrubRun._go_normal,
     "chainloader": GrubRun._chain,
-    "boot": GrubRun._boot,
+    "boot": lambda run, words: run._boot(),
     "load_env": GrubRun._load_env,
     "probe": GrubRun._probe,
     "regexp": GrubRun._regexp,
