@@ -26,6 +26,7 @@ lint: $(STAMP)
 	$(VENV)/bin/ruff format --check src tests packaging
 	$(VENV)/bin/mypy
 	$(VENV)/bin/lint-imports
+	$(PYTHON) packaging/languages.py --check
 
 test: lint
 	$(VENV)/bin/pytest

@@ -236,6 +236,13 @@ def test_people_s_files_on_a_volume_of_their_own_and_too_many_of_them(
     assert model.wish.persons == (("ann", ""),) and not model.people.files and model.refusal is None
     model.undo()
     qtbot.waitUntil(lambda: model.people is not None and model.people.files > 0, timeout=60_000)
+    model.change(without=("film*",))
+    qtbot.waitUntil(lambda: model.people is not None and model.plan.source.system.without == ("film*",), timeout=60_000)
+    assert list(model.people.kinds) == ["documents"]
+    filed = model.plan
+    model.change(without=())
+    model.adopt(filed)
+    assert model.wish.without == ("film*",), "a plan on file keeps what was chosen to stay out at a shell"
 
 
 def test_what_a_person_must_have_seen_is_a_gate_that_opens_with_a_tick(

@@ -52,6 +52,8 @@ class Mending(QObject):
         self._errand = Errand(self, self._hear_mending, self._mended)
         self._outcome: Event | None = None
         self._run = ""
+        self._seen: tuple[str, int, int] | None = None
+        self._seen_cut = False
 
     @property
     def process(self) -> int:
@@ -76,11 +78,17 @@ class Mending(QObject):
         return self._begin("remedy", arguments, work, remedy.drive, dock, tail, facts)
 
     def is_cut(self, last: Mended) -> bool:
-        """Whether it was begun, and is neither finished nor put back."""
+        """Whether it was begun, and is neither finished nor put back; a record is large, and read once as it is."""
+        path = self._session.dossier / last.record
         try:
-            return load(self._session.dossier / last.record, UndoRecord, "record of a remedy").state == "begun"
-        except NeogenesisError:
+            status = path.stat()
+            seen = (last.record, status.st_mtime_ns, status.st_size)
+            if self._seen != seen:
+                self._seen_cut = load(path, UndoRecord, "record of a remedy").state == "begun"
+                self._seen = seen
+        except (OSError, NeogenesisError):
             return False
+        return self._seen_cut
 
     def finish(self, last: Mended, dock: Dock | None, tail: str) -> bool:
         """The rest of what was announced when `last` was begun."""

@@ -35,7 +35,8 @@ class FreshWish(Record, frozen=True, kw_only=True):
 
     `data` is a folder or drive whose files go back to people, of these `kinds` (all where none is named); with
     `programs` also those that can be run. Of two for one place `same` says which counts, `persons` whose an old home
-    becomes. Of an image with several, `edition` is the number of the one that is wanted.
+    becomes, `without` are patterns of what stays out. Of an image with several, `edition` is the number of the one that
+    is wanted.
     """
 
     recipe: str = "nt-uefi"
@@ -47,6 +48,7 @@ class FreshWish(Record, frozen=True, kw_only=True):
     programs: bool = False
     same: Same = "beside"
     persons: tuple[tuple[str, str], ...] = ()
+    without: tuple[str, ...] = ()
     edition: int = 0
     answers: Answers = USUAL_ANSWERS
 
@@ -132,6 +134,7 @@ class FreshModel(QObject):
                 programs=image is not None and image.programs,
                 same=image.same if image is not None else "beside",
                 persons=image.persons if image is not None else (),
+                without=image.without if image is not None else (),
                 edition=image.edition if image is not None and image.edition > 1 else 0,
                 answers=_answers_of(image),
             )
@@ -259,7 +262,7 @@ class FreshModel(QObject):
     def _asked_people(self, system: InspectedSystem | None) -> _Asked:
         wish = self.wish
         destination = system.destination if system is not None else Destination("nt")
-        return _Asked(wish.data, destination, BackWish(same=wish.same, persons=wish.persons))
+        return _Asked(wish.data, destination, BackWish(same=wish.same, persons=wish.persons, without=wish.without))
 
     def _knows_people(self, system: InspectedSystem) -> bool:
         """Whether what could return is known; if not, it is looked at, and the plan follows."""
@@ -294,7 +297,9 @@ class FreshModel(QObject):
         if not wish.data or self.people is None:
             return None
         chosen = self.people.chosen(wish.kinds, wish.programs)
-        back = BackWish(programs=wish.programs, kinds=wish.kinds, same=wish.same, persons=wish.persons)
+        back = BackWish(
+            programs=wish.programs, kinds=wish.kinds, same=wish.same, persons=wish.persons, without=wish.without
+        )
         count = self.people.count_of(chosen, wish.kinds)
         return WayBack(Path(wish.data), back, self._people_drive, chosen.room_bytes, count)
 

@@ -213,7 +213,7 @@ class FreshPage(QWidget):
         if place in (_OTHER, _IMAGE) or (not place and self.data.currentData()):
             self.refresh()
             return
-        self._change(data=place, kinds=(), programs=False, same="beside", persons=())
+        self._change(data=place, kinds=(), programs=False, same="beside", persons=(), without=())
 
     def _dropped(self, files: list[Path]) -> None:
         self._change(system=str(files[0]), edition=0)

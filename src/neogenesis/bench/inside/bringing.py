@@ -15,14 +15,15 @@ from neogenesis.core.errors import BadRecord
 from neogenesis.core.reinstall.persons import FIRST_ID, Person
 from neogenesis.core.reinstall.returned import GivenFile, GivingBack, Held
 from neogenesis.core.system import NO_MARKS, FileMarks
+from neogenesis.core.system.inside import EPOCH_1601_S
 from neogenesis.core.transfer.prepare import Told
 
 #: Permissions where nothing is known: a person's own are nobody else's.
 _OWN_FILE, _OWN_FOLDER, _SHARED_FILE, _SHARED_FOLDER = 0o600, 0o700, 0o644, 0o755
 #: Attributes of the NT family that are a person's choice: read-only, hidden, archive, not to be indexed.
 _KEPT_ATTRIBUTES = 0x2023
-#: 1970 in the NT family's time, which counts steps of 100 ns since 1601.
-_EPOCH_STEPS, _STEPS = 116_444_736_000_000_000, 10_000_000
+#: The NT family's time counts steps of 100 ns since 1601.
+_STEPS = 10_000_000
 
 
 def bring_back(
@@ -177,6 +178,6 @@ def _set_times(place: Path, marks: FileMarks) -> float | None:
     if marks.created_s is None or marks.modified_s is None:
         return None
     times = (marks.created_s, marks.modified_s, marks.modified_s)
-    steps = b"".join((int(one * _STEPS) + _EPOCH_STEPS).to_bytes(8, "little") for one in times)
+    steps = b"".join((int(one * _STEPS) + EPOCH_1601_S * _STEPS).to_bytes(8, "little") for one in times)
     os.setxattr(place, "system.ntfs_times", steps)
     return marks.created_s

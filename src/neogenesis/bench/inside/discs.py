@@ -256,7 +256,7 @@ def disc_files(path: Path) -> Iterator[DiscFile]:
     """
     disc = opened_disc(path)
     try:
-        kind = next(kind for kind in ("udf_path", "rr_path", "joliet_path", "iso_path") if _has(disc, kind))
+        kind = _richest(disc)
         yield from _with_links(*_walked(disc, kind, path.stat().st_size))
     except NeogenesisError:
         raise
@@ -271,7 +271,7 @@ def disc_folders(path: Path) -> list[str]:
     """Folders of a disc image, also those that hold nothing; raises BadRecord for one that makes no sense."""
     disc = opened_disc(path)
     try:
-        kind = next(kind for kind in ("udf_path", "rr_path", "joliet_path", "iso_path") if _has(disc, kind))
+        kind = _richest(disc)
         found = [folder.strip("/") for folder, _, _ in disc.walk(**{kind: "/"})]
     except Exception as error:
         raise senseless(path, error) from error
@@ -282,6 +282,7 @@ def disc_folders(path: Path) -> list[str]:
 
 
 def opened_disc(path: Path) -> Any:
+    """By the library that reads them, to be closed; raises BadRecord for one that makes no sense."""
     import pycdlib
 
     disc = pycdlib.PyCdlib()
@@ -293,15 +294,17 @@ def opened_disc(path: Path) -> Any:
 
 
 def senseless(path: Path, error: Exception) -> BadRecord:
+    """What is said of a disc image that the library gave up on."""
     words = " ".join(str(error).split())[:100] or type(error).__name__
     return BadRecord(
         f"The directories of “{path.name}” make no sense ({words}); nothing was written.", "Fetch it again."
     )
 
 
-def _has(disc: Any, kind: str) -> bool:
-    asked = {"udf_path": disc.has_udf, "rr_path": disc.has_rock_ridge, "joliet_path": disc.has_joliet}
-    return kind == "iso_path" or bool(asked[kind]())
+def _richest(disc: Any) -> str:
+    """Of a disc's directories the one that keeps most of its names."""
+    there = {"udf_path": disc.has_udf, "rr_path": disc.has_rock_ridge, "joliet_path": disc.has_joliet}
+    return next((kind for kind, is_there in there.items() if is_there()), "iso_path")
 
 
 def _walked(disc: Any, kind: str, size: int) -> tuple[list[DiscFile], dict[str, str]]:

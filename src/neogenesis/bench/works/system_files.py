@@ -106,7 +106,7 @@ class SystemFiles:
     def _fill_mounted(
         self, path: Path, store: WritableStore, step: MakeVolume, start_bytes: int, put: Callable[[Path], None]
     ) -> bool:
-        """Through the kernel, which takes a sixtieth of the utility's time for many files; whether that can be done."""
+        """Through the kernel, which stays quick with many files in a folder; whether that can be done."""
         if os.geteuid() != 0:
             return False
         make_volume(store, step, start_bytes, file=path)
@@ -239,8 +239,9 @@ def verify_volume(store: ReadableStore, made: LaidOut, told: Told, kind: str) ->
                 raise _differs(one)
         missing = [*left, *links]
         if missing:
+            name = as_text(missing[0])
             raise ToolFailed(
-                f"{len(missing)} files are missing on the new volume, such as “{missing[0]}”; nothing was written.",
+                f"{len(missing)} files are missing on the new volume, such as “{name}”; nothing was written.",
                 "Try again.",
             )
     finally:

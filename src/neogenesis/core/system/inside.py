@@ -28,7 +28,7 @@ _PROTECTION = f"{_RELEASE}\\SoftwareProtectionPlatform"
 _PROFILES = f"{_RELEASE}\\ProfileList"
 _BUSES = ("PCI", "USB", "HDAUDIO", "ACPI", "SCSI")
 #: FILETIME counts 100 ns from 1601-01-01 (Windows data types, MS-DTYP 2.3.3).
-_EPOCH_1601_S = 11_644_473_600
+EPOCH_1601_S = 11_644_473_600
 _MOST_PROGRAMS, _MOST_DEVICES, _MOST_PEOPLE = 5000, 3000, 500
 _LONGEST = 300
 _PACKAGE_BYTES = 64 << 20
@@ -206,7 +206,7 @@ def _devices(buses: list[HiveKey | None]) -> Iterator[Device]:
 
 
 def _filetime(raw: bytes) -> str:
-    return _iso(int.from_bytes(raw, "little") / 1e7 - _EPOCH_1601_S) if len(raw) == 8 else ""
+    return _iso(int.from_bytes(raw, "little") / 1e7 - EPOCH_1601_S) if len(raw) == 8 else ""
 
 
 # Linux systems
