@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from neogenesis.bench.records.opening import open_records
 from neogenesis.core.errors import BadArgument, BadRecord
-from neogenesis.core.job import ROUTE, Improvement, Job, improvement_of, make_report
+from neogenesis.core.job import ROUTE, CopyRecords, Improvement, Job, improvement_of, make_report
 from neogenesis.core.job.store import JobStore
 from neogenesis.core.plan import Plan
 from neogenesis.core.record import load
@@ -217,9 +217,8 @@ def test_report_says_only_what_the_records_say(
     new, path = blank(tmp_path / "new.img", 900), tmp_path / "p.json"
     neogenesis("plan", standard, new, "--leave", "5", "-o", path)
     neogenesis("transfer", path, "--confirm", "new", "--verify", verify)
-    report = make_report(
-        store.job("T-1"), load(path, Plan, "plan"), load_manifest(tmp_path / "p.manifest.json"), "ab" * 32, []
-    )
+    copy = CopyRecords(load(path, Plan, "plan"), load_manifest(tmp_path / "p.manifest.json"), "ab" * 32)
+    report = make_report(store.job("T-1"), copy, [])
     text = "\n".join(s for section in report.sections for s in section.sentences)
     assert words in text and "papers" in text and "could be read" in text
     assert PLANES in report.title and ("ab" * 32) in [v for s in report.sections for _, v in s.rows]

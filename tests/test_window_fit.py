@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
@@ -11,6 +12,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 
+from neogenesis.app.decide.model import DecideModel
 from neogenesis.app.fit.lists import ListsSheet
 from neogenesis.app.fit.profile import ProfileSheet
 from neogenesis.app.fit.tradeoff import ticks
@@ -20,6 +22,8 @@ from neogenesis.app.pictures import pause
 from neogenesis.app.shell.window import MainWindow
 from neogenesis.bench.records.profiles import former_versions
 from neogenesis.core.errors import BadArgument
+from neogenesis.core.units import nominal_bytes
+from tests.drives import simulated
 from tests.test_window import Open, survey, texts
 from tests.test_window_survey import colours
 
@@ -37,6 +41,12 @@ def fit_view(window: MainWindow) -> FitView:
     view = window.views["fit"]
     assert isinstance(view, FitView)
     return view
+
+
+def drive_cost(decide: DecideModel) -> Decimal:
+    """Of the way that moves everything."""
+    row = next(w for w in decide.decision.ways if w.way == "replace")
+    return next(Decimal(item.amount) for item in row.price_items if item.what.startswith("drive"))
 
 
 @pytest.fixture
@@ -64,6 +74,39 @@ def test_a_set_is_proposed_drawn_and_taken_by_keyboard(at_fit: tuple[MainWindow,
     assert job.decide.choice.parts_cost == job.fit.choice.cost != ""
     again = fit_view(window)
     assert "Taken" in seen(window) and again.parts.table.rowCount() == len(job.fit.drives)
+
+
+def test_the_drive_in_the_dock_is_judged_before_another_one_is_sold(
+    small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    """First one that the catalogue does not know, then one that it does, then one that does not fit the machine."""
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    window.job.intake.choose_machine("Petrel 14")
+    fit_view(window)
+    model, decide = window.job.fit, window.job.decide
+    assert model.chosen.placed == (("in the dock", BAY),) and model.chosen.system.verdict == "fits-with"
+    assert "Corvane N2 1 GB" in seen(window) and "it stands in the dock already" in seen(window)
+    assert "its price is not on record" in seen(window) and "not stated; measure" in seen(window)
+    assert decide.facts.priced is False and model.cost == drive_cost(decide)
+    for model_name, bus, size in (("Corvane N2", "usb-nvme", 1000), ("Corvane S5 tall", "pata", 500)):
+        with (small_bench / "new.img").open("wb") as file:
+            file.truncate(nominal_bytes(size))
+        simulated(small_bench / "new.drive.json", "new.img", model=model_name, serial="CN2-000041F2", bus=bus)
+        window.close()
+        window = open_window(small_bench)
+        window.open_job("T-7")
+        window.job.choose_drive("new", str(small_bench / "new.drive.json"))
+        fit_view(window)
+        model, decide = window.job.fit, window.job.decide
+        if bus == "usb-nvme":
+            assert model.chosen.placed == (("corvane-n2-1000", BAY),) and "price is not" not in seen(window)
+            assert model.cost == drive_cost(decide) and decide.facts.priced
+            line = next(one for one in model.lists() if "N2" in one.what)
+            assert line.group == "stock", "it is not bought once more"
+    assert model.chosen.system.part.id != "in the dock" and "not Corvane S5 tall 500 GB from the dock" in seen(window)
+    row = next(w for w in decide.decision.ways if w.way == "replace")
+    assert not row.allowed and "None of the drives offered fits into the machine." in row.reasons
 
 
 def test_space_puts_a_part_into_a_bay_and_out_again(at_fit: tuple[MainWindow, FitView]) -> None:
@@ -98,6 +141,7 @@ def test_what_does_not_fit_is_said_with_all_reasons_and_drawn(at_fit: tuple[Main
 
 def test_the_drawing_zooms_moves_and_has_a_ruler(at_fit: tuple[MainWindow, FitView]) -> None:
     _, view = at_fit
+    view.parts.look_at("corvane-n2-1000", BAY)
     before = view.canvas.grab().toImage()
     for key in "++":
         QTest.keyClicks(view.canvas, key)

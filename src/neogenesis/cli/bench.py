@@ -204,12 +204,10 @@ def report(ticket: str, out: Path, force: bool, bench: str) -> None:
         store.close()
     path = dossier / "plan.json"
     manifest = RunFiles(path).manifest
-    if not manifest.exists():
-        raise BadArgument(
-            f"Nothing has been transferred yet in {ticket}.", "A report is made from a finished transfer."
-        )
-    plan = load_plan(path)
+    plan = load_plan(path) if manifest.exists() else None
     made = report_from_records(job, plan, manifest, entries, taken_in)
+    if made is None:
+        raise BadArgument(f"Nothing has ended yet in {ticket}.", "A report is made from what was done.")
     os.environ["QT_QPA_PLATFORM"] = "offscreen"  # drawn on paper, not on a screen
     from PyQt6.QtWidgets import QApplication
 

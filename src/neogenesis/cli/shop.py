@@ -62,8 +62,9 @@ def _moment(text: str) -> str:
 @click.argument("ticket")
 @click.argument("text")
 @click.option("--mistake", is_flag=True, help="Something that went wrong here.")
+@click.option("--done", is_flag=True, help="Something that was done; the customer reads it on the report.")
 @_bench
-def note(ticket: str, text: str, mistake: bool, bench: str) -> None:
+def note(ticket: str, text: str, mistake: bool, done: bool, bench: str) -> None:
     """Write something into a job's logbook.
 
     Example: neogenesis note T-1041 "Customer called: the photographs matter most"
@@ -71,13 +72,17 @@ def note(ticket: str, text: str, mistake: bool, bench: str) -> None:
     from neogenesis.bench.processes.clock import BenchClock
     from neogenesis.bench.processes.folders import login_name
     from neogenesis.bench.records.opening import existing_records
+    from neogenesis.core.job.deeds import FOR_CUSTOMER
 
     if not text.strip():
         raise BadArgument("There is nothing to write.", "Say it in words.")
+    if mistake and done:
+        raise BadArgument("It is either a mistake or a deed; nothing was written.", "Leave one of them away.")
     with closing(existing_records(bench)) as store:
         store.job(ticket)
         words = f"Went wrong: {text.strip()}" if mistake else text.strip()
-        entry = store.append(ticket, BenchClock().wall(), login_name(), "mistake" if mistake else "note", words)
+        kind = "mistake" if mistake else FOR_CUSTOMER if done else "note"
+        entry = store.append(ticket, BenchClock().wall(), login_name(), kind, words)
     click.echo(f"Entry {entry.number} of {ticket} was written.")
 
 

@@ -61,6 +61,17 @@ def estimate(
     return Estimate(seconds_p10=low, seconds_p50=middle, seconds_p90=high, bytes_to_copy=copied_bytes)
 
 
+def without_reading_back(whole: Estimate, target: Drive | None, unread_bytes: int) -> Estimate:
+    """That estimate, for the same work of which so many bytes are not read back."""
+    read = rate_of(target).read
+    spared = [unread_bytes / read[at] for at in (2, 1, 0)]
+    low, middle, high = (
+        round(max(0.0, seconds - less), 1)
+        for seconds, less in zip((whole.seconds_p10, whole.seconds_p50, whole.seconds_p90), spared, strict=True)
+    )
+    return Estimate(seconds_p10=low, seconds_p50=middle, seconds_p90=high, bytes_to_copy=whole.bytes_to_copy)
+
+
 def copy_seconds(
     source: Rate,
     target: Rate,

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime, timedelta
+from decimal import Decimal
 from typing import Any, ClassVar
 
 import msgspec
@@ -78,6 +80,8 @@ class DecideModel(QObject):
         self._looks = looks
         self._path = session.dossier / "choice.json"
         self.choice = self._load()
+        #: Whether the drive in the dock fits into the machine and what it costs, as Fit knows it.
+        self.docked: Callable[[], tuple[bool, Decimal | None]] = lambda: (True, None)
         self._made: tuple[Facts, Decision] | None = None
         for model in (survey, intake, looks):
             model.changed.connect(self.changed)
@@ -137,14 +141,17 @@ class DecideModel(QObject):
     def _new_drive(self) -> dict[str, Any]:
         """What is known of the new drive, where one was chosen."""
         choice = self.choice
-        cost = {"new_cost": money(choice.parts_cost)} if choice.parts_cost else {}
+        cost: dict[str, Any] = {"new_cost": money(choice.parts_cost)} if choice.parts_cost else {}
         if choice.memory_cost:
             cost["memory_cost"] = money(choice.memory_cost)
         dock = self._session.new_dock()
         drive = dock.docked.drive if dock is not None and dock.docked else None
         if drive is None:
             return cost
-        known = {"offered": True, "fits": True, "priced": bool(choice.parts_cost)}
+        fits, own = self.docked()
+        if "new_cost" not in cost and own is not None:
+            cost["new_cost"] = own
+        known = {"offered": True, "fits": fits, "priced": "new_cost" in cost}
         return cost | known | {"new_bytes": drive.size_bytes, "new_class": drive.bus}
 
     @property
@@ -192,7 +199,7 @@ class DecideModel(QObject):
             raise BadArgument("The work has begun in another way.", "Write down why it goes on differently.")
         self.put(chosen=way, recommended=decision.recommended, why=why.strip())
         figures: dict[str, Any] = {"way": way, "recommended": decision.recommended, "cost_p50": row.cost_p50}
-        figures |= {"why": why.strip(), "planned": planned(self.usual(way))}
+        figures |= {"why": why.strip(), "planned": planned(self.usual(way)), "reasons": list(row.reasons)}
         text = _told(way, decision.recommended, why.strip())
         if switches:
             text = _switched(before, way, why.strip())

@@ -467,6 +467,7 @@ class FirstBootModel(QObject):
         parts = plan.source.survey.partitions if plan is not None else ()
         has = {
             "": True,
+            "old": self._session.job.has_old_drive,
             "second": self.old_stays or (plan is not None and plan.policy.data_volume_bytes is not None),
             "recovery": any(p.role == "recovery" for p in parts),
             "encrypted": any(p.volume.encrypted for p in parts),

@@ -16,14 +16,16 @@ from neogenesis.app.desk.session import Session
 from neogenesis.app.intake.model import IntakeModel
 from neogenesis.app.survey.model import SurveyModel
 from neogenesis.bench.records.profiles import import_profiles, keep_machine, keep_part, known_parts
+from neogenesis.core.decide.price import least_of
 from neogenesis.core.errors import BadArgument, NeogenesisError
+from neogenesis.core.fit.docked import IN_DOCK, docked_part
 from neogenesis.core.fit.lists import Line, lists_for, name_of
 from neogenesis.core.fit.match import Match, usable_bytes
 from neogenesis.core.fit.matrix import Matrix, matrix
 from neogenesis.core.fit.memory import MemoryFit, fit_memory
 from neogenesis.core.fit.numbers import numbers
 from neogenesis.core.fit.part import BESIDE, Part, is_amount, money
-from neogenesis.core.fit.sets import DriveSet, is_mechanical, likely, made_of, proposed, worth_having
+from neogenesis.core.fit.sets import DriveSet, is_mechanical, likely, made_of, price_of, proposed, worth_having
 from neogenesis.core.fit.waiting import Start, drive_wait, start_after
 from neogenesis.core.intake import START_UP
 from neogenesis.core.job.route import next_needed
@@ -37,6 +39,12 @@ _STAYS = ("split", "beside")
 #: Drives of one nominal size differ by a little.
 _ALMOST = 0.95
 _BUS = {"usb-sata": "sata", "usb-nvme": "nvme"}
+
+
+def _suits(match: Match) -> tuple[bool, bool, bool, float]:
+    """How well a drive suits its bay."""
+    open_, whole = match.verdict != "does-not-fit", match.verdict == "fits"
+    return (open_, match.bay.starts_system is not False, whole, match.effective_read_bytes_per_s or 0.0)
 
 
 class Placed(Record, frozen=True, kw_only=True):
@@ -77,11 +85,12 @@ class FitModel(QObject):
         self.choice = self._load()
         self._parts: list[Part] | None = None
         self.faults: list[str] = []
-        self._made: tuple[Machine, list[Part], Matrix] | None = None
+        self._made: tuple[tuple[Machine, Part | None], list[Part], Matrix] | None = None
         self._rows: dict[str, int] = {}
         self._columns: dict[str, int] = {}
         self.prices: dict[str, Decimal | None] = {}
         self._sets: tuple[Matrix, int, list[DriveSet]] | None = None
+        decide.docked = self._judge_docked
         for model in (survey, intake, decide):
             model.changed.connect(self.changed)
 
@@ -131,8 +140,22 @@ class FitModel(QObject):
         return self._parts
 
     @property
+    def docked(self) -> Part | None:
+        """The job's new drive, where it stands in a dock: nobody has to be sold another one. One without a price on
+        record counts with the least of its size."""
+        dock = self._session.new_dock()
+        drive = dock.docked.drive if dock is not None and dock.docked else None
+        if drive is None:
+            return None
+        part = docked_part(drive, self.parts)
+        return part if part.price else msgspec.structs.replace(part, price=f"{least_of(drive.size_bytes):.2f}")
+
+    @property
     def drives(self) -> list[Part]:
-        return [p for p in self.parts if p.kind == "drive"]
+        """The docked one first, whether it is in the catalogue or not."""
+        docked = self.docked
+        own = [docked] if docked is not None else []
+        return own + [p for p in self.parts if p.kind == "drive" and all(p.id != one.id for one in own)]
 
     @property
     def currency(self) -> str:
@@ -152,11 +175,12 @@ class FitModel(QObject):
         machine = self.machine
         if machine is None or not machine.bays:
             return None
-        parts = self.parts
-        if self._made is None or self._made[0] != machine or self._made[1] is not parts:
+        parts, docked = self.parts, self.docked
+        known = (machine, docked)
+        if self._made is None or self._made[0] != known or self._made[1] is not parts:
             near = [p for p in self.parts if p.kind in BESIDE]
             table = matrix(machine, self._orderable(self.drives), near, None)
-            self._made = (machine, parts, table)
+            self._made = (known, parts, table)
             self._rows = {p.id: n for n, p in enumerate(table.parts)}
             self._columns = {b.name: n for n, b in enumerate(table.bays)}
         return self._made[2]
@@ -183,8 +207,46 @@ class FitModel(QObject):
         return self._sets[2]
 
     @property
+    def docked_match(self) -> Match | None:
+        """The docked drive in the bay that suits it best, or with what is against it in the first; None without one."""
+        docked, table = self.docked, self.matrix
+        if docked is None or table is None:
+            return None
+        found = [m for b in table.bays if (m := self.match(docked.id, b.name)) is not None]
+        return max(found, key=_suits, default=None)
+
+    @property
+    def docked_cost(self) -> Decimal | None:
+        """With what it needs in this machine; None where no price is on record."""
+        docked, match = self.docked, self.docked_match
+        if docked is None or docked.id == IN_DOCK:
+            return None
+        return price_of(match, self.prices) if match is not None else docked.cost
+
+    def _judge_docked(self) -> tuple[bool, Decimal | None]:
+        match = self.docked_match
+        return match is None or match.verdict != "does-not-fit", self.docked_cost
+
+    @property
+    def against_docked(self) -> tuple[str, ...]:
+        """Why another drive is proposed although one stands in the dock."""
+        match = self.docked_match
+        if match is None:
+            return ()
+        against = tuple(r.text for r in match.reasons if r.against)
+        if not against and (match.usable_bytes or 0) < self.needed_bytes:
+            return ("it has too little room",)
+        if not against and self.budget is not None and price_of(match, self.prices) > self.budget:
+            return ("it costs more than the budget",)
+        return against
+
+    @property
     def proposal(self) -> DriveSet | None:
-        """Within the budget; with room to grow and no smaller than the old drive, where there is any such set."""
+        """What stands in the dock, where nothing is against it; else out of the catalogue, within the budget, with room
+        to grow and no smaller than the old drive, where there is any such set."""
+        docked = self.docked_match
+        if docked is not None and not self.against_docked:
+            return made_of([docked], self.prices)
         record = self._survey.record
         grown = int(self.used_bytes * numbers().set.grow)
         wishes = (max(grown, round(record.drive.size_bytes * _ALMOST)) if record is not None else grown, grown, 0)
@@ -281,7 +343,8 @@ class FitModel(QObject):
         machine, chosen = self.machine, self.chosen
         if machine is None:
             return []
-        return lists_for(machine, chosen.matches if chosen is not None else (), self.modules, self.parts)
+        known = [*self.parts, *self.drives]
+        return lists_for(machine, chosen.matches if chosen is not None else (), self.modules, known)
 
     # Changes
 

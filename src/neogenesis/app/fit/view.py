@@ -189,14 +189,25 @@ class FitView(StopView):
         start = model.start(chosen)
         if start is not None:
             low, _, high = start.after_s
-            text = tr("a start of {0} takes {1} to {2} s then")
-            lines.append(text.format(seconds_text(start.before_s), f"{low:.0f}", f"{high:.0f}"))
+            if high - low < 1 and start.before_s - low < 1:
+                lines.append(tr("a start of {0} takes as long then").format(seconds_text(start.before_s)))
+            else:
+                text = tr("a start of {0} takes {1} to {2} s then")
+                lines.append(text.format(seconds_text(start.before_s), f"{low:.0f}", f"{high:.0f}"))
+        docked, against = model.docked, model.against_docked
+        if docked is not None and against and chosen.system.part.id != docked.id:
+            why = ", ".join(said(text) for text in against)
+            lines.append(tr("not {0} from the dock: {1}").format(name_of(docked), why))
         needs = [said(need.text) for m in chosen.matches for need in m.needs if not need.optional]
         beside = [said(need.text) for m in chosen.matches for need in m.needs if need.optional]
         lines += [tr("needs {0}").format(", ".join(needs))] if needs else []
         lines += [tr("with {0}").format(", ".join(beside))] if beside else []
         if self._is_over():
             lines.append(tr("more than the budget of {0}").format(self._money(model.budget)))
+        elif model.docked is not None and chosen.system.part.id == model.docked.id:
+            lines.append(tr("it stands in the dock already"))
+            if model.docked_cost is None:
+                lines.append(tr("its price is not on record; this is the least for its size"))
         elif not model.choice.own:
             lines.append(tr("the cheapest with room to grow, and no slower that anybody would feel it"))
         return lines

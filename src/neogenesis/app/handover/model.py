@@ -15,6 +15,7 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import Belonging
 from neogenesis.core.intake.change import given_back
 from neogenesis.core.job import Improvement, Report, improvement_of, report_from_records
+from neogenesis.core.job.deeds import FOR_CUSTOMER
 from neogenesis.core.job.old_drive import End, KeptDrive, ended, kept_drive, load_kept, save_kept
 from neogenesis.core.record import to_json
 from neogenesis.core.transfer import RunFiles
@@ -30,7 +31,7 @@ def _measured(before_s: float | None, after_s: float | None) -> str:
 
 
 class HandoverModel(QObject):
-    """`report` is None until a transfer has ended; `failure` says what is wrong with its records."""
+    """`report` is None until something has ended; `failure` says what is wrong with its records."""
 
     changed = pyqtSignal()
 
@@ -54,11 +55,9 @@ class HandoverModel(QObject):
         path = RunFiles(self._plan.path).manifest
         plan = self._plan.written
         log = self._session.log()
-        if plan is None or not path.exists():
-            self.report = self._made_from = None
-            return
-        stamp = path.stat()
-        made_from = (stamp.st_mtime_ns, stamp.st_size, len(log), hash(to_json(self._intake.intake)))
+        stamp = path.stat() if plan is not None and path.exists() else None
+        written = (stamp.st_mtime_ns, stamp.st_size) if stamp is not None else (0, 0)
+        made_from = (*written, len(log), hash(to_json(self._intake.intake)))
         if made_from == self._made_from:
             return
         self._made_from = made_from
@@ -67,6 +66,12 @@ class HandoverModel(QObject):
             self.report = report_from_records(self._session.job, plan, path, log, self._intake.intake)
         except NeogenesisError as error:
             self.failure = failure_of(error)
+
+    def tell(self, text: str) -> None:
+        """Something that was done, as the customer reads it on the report."""
+        if text.strip():
+            self._session.record(FOR_CUSTOMER, text.strip())
+            self.changed.emit()
 
     @property
     def improvement(self) -> Improvement | None:

@@ -122,13 +122,16 @@ def document(html: str, picture: QImage | None, points: float = _POINTS) -> QTex
     return made
 
 
-def write_report(report: Report, plan: Plan, pdf: Path, png: Path | None, shop: Shop) -> None:
-    """Write the PDF, and the picture where a place is named for it; raises BadRecord when either cannot be written."""
+def write_report(report: Report, plan: Plan | None, pdf: Path, png: Path | None, shop: Shop) -> None:
+    """Write the PDF, with a picture of the plan where there is one, and that picture where a place is named for it.
+
+    Raises BadRecord when either cannot be written.
+    """
     writer = pdf_writer(said(report.title), pdf, shop)
-    picture = plan_picture(plan)
-    if png is not None and not picture.save(str(png)):
+    picture = plan_picture(plan) if plan is not None else None
+    if png is not None and picture is not None and not picture.save(str(png)):
         raise BadRecord(f"“{png}” cannot be written.", "Free space in the job's folder.")
-    _print(document(report_html(report, shop, "plan"), picture), writer, pdf)
+    _print(document(report_html(report, shop, "plan" if picture is not None else ""), picture), writer, pdf)
 
 
 def write_slip(slip: Report, pdf: Path, shop: Shop) -> None:

@@ -76,6 +76,13 @@ class HandoverView(StopView):
         self._back_title = label(tr("Goes back with it"), "head")
         self.back = Chips(tr("Goes back with the machine"), ())
         self.back.switched.connect(lambda what: self._model.give_back(what, what in self.back.chosen))
+        self.deed = QLineEdit(desk.drafts.get("deed", ""))
+        self.deed.textEdited.connect(lambda text: desk.drafts.__setitem__("deed", text))
+        self.deed.setPlaceholderText(tr("What else was done, then Return"))
+        self.deed.setAccessibleName(tr("Something else that was done, for the customer's report"))
+        self.deed.returnPressed.connect(self._tell)
+        side.addSpacing(look().px(10))
+        side.addWidget(self.deed)
         side.addSpacing(look().px(10))
         side.addWidget(self._back_title)
         side.addWidget(self.back)
@@ -87,8 +94,9 @@ class HandoverView(StopView):
         self.close_job = button(tr("Hand over"), self._model.hand_over, "main", tr("Close the job; its records stay"))
         columns = row(gap=look().px(26))
         columns.addWidget(self._pages, 1)
-        beside.setFixedWidth(look().px(250))
-        columns.addWidget(beside)
+        aside = read_through(beside, tr("Start of the machine"))
+        aside.setFixedWidth(look().px(258))
+        columns.addWidget(aside)
         self.body.addLayout(columns, 1)
         tip = tr("The old drive that stayed here")
         self.returned = button(tr("Old drive given back"), lambda: self._end_drive("returned"), "", tip)
@@ -117,9 +125,8 @@ class HandoverView(StopView):
         self.subtitle.say(tr("Handed over") if closed else tr("What the customer is told"))
         self._pages.setCurrentIndex(0 if report else 1)
         fault = model.failure
-        self._empty.setText(
-            said(fault.sentence()) if fault else tr("The report is made from a finished transfer. Copy first: Alt+6.")
-        )
+        nothing = tr("The report is made from what was done. The work comes first: Alt+6.")
+        self._empty.setText(said(fault.sentence()) if fault else nothing)
         if report is not None and report != self._shown:
             self._show(report)
         self._shown = report
@@ -135,6 +142,7 @@ class HandoverView(StopView):
         self.runs.setEnabled(not closed)
         self.hands.setEnabled(not closed)
         self.record.setEnabled(not closed)
+        self.deed.setEnabled(not closed)
         came = model.came_with
         self._back_title.setVisible(bool(came))
         self.back.offer([(b.what, b.what) for b in came])
@@ -184,6 +192,11 @@ class HandoverView(StopView):
         hands = values[2]
         self._model.measure(values[0], values[1], self.runs.value(), None if hands is None else 60 * hands)
 
+    def _tell(self) -> None:
+        self._model.tell(self.deed.text())
+        self.deed.clear()
+        self._desk.drafts.pop("deed", None)
+
     def _end_drive(self, how: End) -> None:
         try:
             self._model.end_drive(how)
@@ -198,7 +211,7 @@ class HandoverView(StopView):
 
     def write_report(self) -> None:
         report, plan = self._model.report, self._desk.plan.written
-        if report is None or plan is None:
+        if report is None:
             return
         try:
             write_report(
@@ -222,7 +235,7 @@ class HandoverView(StopView):
             if broken is None
             else Check("stop", tr("Logbook entry {0} was changed after it was written").format(broken))
         ]
-        if self._model.report is not None:
+        if self._model.report is not None and self._desk.plan.written is not None:
             checks.append(Check("good", tr("The manifest is the one that the transfer wrote")))
         missing = [b.what for b in self._model.came_with if not b.back]
         if missing:

@@ -8,6 +8,7 @@ from html import escape
 from PyQt6.QtCore import QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetrics, QKeySequence, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFrame,
     QHBoxLayout,
@@ -138,6 +139,16 @@ def read_through(inner: QWidget, name: str) -> QScrollArea:
     made.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     made.setAccessibleName(name)
     return made
+
+
+def tick(text: str) -> tuple[QCheckBox, QHBoxLayout]:
+    """A box, and the line in which its words stand beside it, wrapped: a box does not wrap words of its own."""
+    box = QCheckBox()
+    box.setAccessibleName(text)
+    line = row(gap=look().px(8))
+    line.addWidget(box, 0, Qt.AlignmentFlag.AlignTop)
+    line.addWidget(label(text, wrap=True, copyable=True), 1)
+    return box, line
 
 
 def tail_field(name: str) -> QLineEdit:

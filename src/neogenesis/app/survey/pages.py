@@ -8,12 +8,12 @@ from pathlib import Path
 
 from PyQt6.QtCore import QLocale, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QHBoxLayout, QPlainTextEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QPlainTextEdit, QVBoxLayout, QWidget
 
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr, trn
 from neogenesis.app.parts.chips import Chips
-from neogenesis.app.parts.controls import button, clear, label, notice, read_through, row, rule, stack
+from neogenesis.app.parts.controls import button, clear, label, notice, read_through, row, rule, stack, tick
 from neogenesis.app.parts.mirror import follow_direction
 from neogenesis.app.survey.fill_canvas import FillCanvas
 from neogenesis.app.survey.fill_scene import FillTree, Layer
@@ -385,14 +385,10 @@ class InsidePage(_Page):
         return done
 
     def _tick(self, step: str, done: bool) -> QHBoxLayout:
-        box = QCheckBox()
+        box, line = tick(said(step))
         box.setChecked(done)
-        box.setAccessibleName(said(step))
         box.setEnabled(not self._desk.job.closed)
         box.toggled.connect(lambda on: self._ticked(step, on))
-        line = row(gap=look().px(8))
-        line.addWidget(box, 0, Qt.AlignmentFlag.AlignTop)
-        line.addWidget(label(said(step), wrap=True, copyable=True), 1)
         return line
 
     def _ticked(self, step: str, on: bool) -> None:

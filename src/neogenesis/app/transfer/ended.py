@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import said, tr
-from neogenesis.app.parts.controls import button, clear, label, notice, row, stack, tail_field
+from neogenesis.app.parts.controls import button, clear, label, notice, row, stack, tail_field, tick
 from neogenesis.app.parts.drafts import Subject, keep_draft
 from neogenesis.app.parts.figures import LostFiles
 from neogenesis.app.parts.flow import FlowRow
@@ -39,7 +39,9 @@ class EndedPage(QWidget):
         self.tail.textChanged.connect(lambda _: self.show_start())
         self._ask = label("")
         self.resume = button("", self._resume, "write")
-        self.unused = QCheckBox(tr("Nobody used the old drive since: do not compare it with what was copied"))
+        self.unused, unused = tick(tr("Nobody used the old drive since: do not compare it with what was copied"))
+        self.unused_row = QWidget()
+        self.unused_row.setLayout(unused)
         self.resume_row = QWidget()
         line = FlowRow(look().px(12))
         line.group(self._ask, self.tail)
@@ -62,7 +64,7 @@ class EndedPage(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.addLayout(columns, 1)
         layout.addWidget(self.sentence)
-        layout.addWidget(self.unused)
+        layout.addWidget(self.unused_row)
         layout.addWidget(self.resume_row)
 
     def main_widget(self) -> QWidget:
@@ -161,7 +163,7 @@ class EndedPage(QWidget):
         text = tr("Go on onto {0}") if model.can_resume else tr("Start over onto {0}")
         self.resume.setText(text.format(model.target_name))
         copies = model.plan is not None and model.plan.intent != "fresh"
-        self.unused.setVisible(copies and model.can_resume)
+        self.unused_row.setVisible(copies and model.can_resume)
         self.resume.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))
 
 

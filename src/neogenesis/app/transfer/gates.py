@@ -5,11 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QGridLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from neogenesis.app.desk.open_job import OpenJob
 from neogenesis.app.language import mark, said, tr
-from neogenesis.app.parts.controls import Choice, button, clear, label, notice, scrolled, tail_field
+from neogenesis.app.parts.controls import Choice, button, clear, label, notice, scrolled, tail_field, tick
 from neogenesis.app.parts.drafts import Subject, keep_draft
 from neogenesis.app.parts.flow import FlowRow
 from neogenesis.app.parts.stop import Check
@@ -105,7 +105,7 @@ class GatesPage(QWidget):
             self._gates.addWidget(notice(check.severity, check.text, check.remedy))
         self.confirms = {}
         for text in self._desk.plan.to_confirm(plan):
-            self._gates.addWidget(self._to_confirm(text))
+            self._gates.addLayout(self._to_confirm(text))
         clear(self._loss)
         for item in plan.target.holds:
             self._loss.addWidget(notice("stop", item))
@@ -120,14 +120,14 @@ class GatesPage(QWidget):
         self._show_estimate()
         self.show_start()
 
-    def _to_confirm(self, text: str) -> QCheckBox:
+    def _to_confirm(self, text: str) -> QHBoxLayout:
         """A gate that is opened by somebody who has looked."""
-        box = QCheckBox(said(text))
+        box, line = tick(said(text))
         box.setChecked(text in self._desk.plan.confirmed)
         box.setToolTip(tr("Look, then tick it"))
         box.clicked.connect(lambda on: self._desk.plan.confirm(text, on))
         self.confirms[text] = box
-        return box
+        return line
 
     def _all_gates(self, plan: Plan) -> list[Check]:
         """The plan's gates, and those that only the bench can tell."""
@@ -163,7 +163,8 @@ class GatesPage(QWidget):
         self._subject.be(model.subject)
         self._ask.setText(model.ask)
         self.sentence.setText(said(model.sentence))
-        self.start.setText(tr("Copy {0} onto {1}").format(nominal(plan.estimate.bytes_to_copy), model.target_name))
+        words = tr("Write {0} onto {1}") if plan.intent == "fresh" else tr("Copy {0} onto {1}")
+        self.start.setText(words.format(nominal(plan.estimate.bytes_to_copy), model.target_name))
         self.start.setEnabled(model.may_write and model.tail_fits(self.tail.text().strip()))
         closed = [said(g.text) for g in self._desk.plan.gates_of(plan) if not g.open] + list(
             filter(None, [self._desk.plan.out_of_date, model.why_not_now])

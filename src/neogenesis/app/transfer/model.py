@@ -28,7 +28,7 @@ from neogenesis.bench.processes.living import lives, process_name
 from neogenesis.bench.works import begun
 from neogenesis.bench.works.planning import hash_of
 from neogenesis.core.errors import BadRecord, CannotRecord, NeogenesisError
-from neogenesis.core.estimate import Estimate, estimate, gentleness
+from neogenesis.core.estimate import Estimate, without_reading_back
 from neogenesis.core.job import Which
 from neogenesis.core.plan import Gate, Plan
 from neogenesis.core.record import Record, load, save
@@ -223,11 +223,8 @@ class TransferModel(QObject):
         if plan is None:
             return None
         copied = plan.estimate.bytes_to_copy
-        prepared = sum(1 for o in plan.operations if o.kind == "prepare")
         checked = {"full": copied, "sample": min(copied, 4 << 30), "none": 0}[verify]
-        survey = plan.source.survey
-        gentle = gentleness(survey.health)
-        return estimate(survey.drive, plan.target.drive, copied, prepared, checked, gentle=gentle)
+        return without_reading_back(plan.estimate, plan.target.drive, copied - checked)
 
     def next_texts(self) -> list[str]:
         plan = self.plan

@@ -20,17 +20,17 @@ def guide_of(what: str, part: Part, bench: str = "") -> Guide:
     """`what` is a machine's profile, or a ticket. Raises BadArgument or BadRecord."""
     path = Path(what)
     if path.suffix == ".json" or path.is_file():
-        return guide_for(part, read_machine(read_named(path, "machine"), f"machine “{path.name}”"))
+        return guide_for(part, read_machine(read_named(path, "machine"), f"machine “{path.name}”"), has=("old",))
     from neogenesis.bench.records.opening import existing_records
     from neogenesis.bench.records.profiles import known_machines
 
     with closing(existing_records(bench)) as store:
-        store.job(what)
+        old = {"old"} if store.job(what).has_old_drive else set()
         log, dossier = store.log(what), store.dossier(what)
         machines, _ = known_machines(store.folder)
         plate = load_intake(dossier).plate
     machine = machine_on_plate(plate.make, plate.model, machines).machine
-    return guide_for(part, machine, log, _about(dossier / "plan.json") | _fitted(log))
+    return guide_for(part, machine, log, _about(dossier / "plan.json") | _fitted(log) | old)
 
 
 def _fitted(log: Sequence[LogEntry]) -> set[str]:

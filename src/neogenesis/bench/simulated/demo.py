@@ -269,7 +269,7 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
             new_drive=drive("pilots-new"),
         )
     )
-    log("T-1043", 5.4, "intake", "Charts no longer fit; start 44 s, median of 3 runs", before_s=44, runs=3)
+    log("T-1043", 5.4, "intake", "More charts are to come; start 44 s, median of 3 runs", before_s=44, runs=3)
     surveyed = surveying.survey(drive("pilots-chart"))
     save(store.dossier("T-1043") / "survey.json", surveyed.survey)
     log("T-1043", 3.1, "survey", f"Survey finished: {both_text(surveyed.survey.used_bytes)} used, health: sound")
@@ -288,12 +288,12 @@ def _make_jobs(store: JobStore, drives: Path) -> None:
             customer="An islander of Tern Island",
             machine="Petrel 11, at home",
             promise=promise(6, 17),
-            wish="The photographs; the machine is old",
+            wish="The photographs",
             stop="survey",
             old_drive=drive("islander-old"),
         )
     )
-    log("T-1044", 0.6, "intake", "Clicks, and stands still for minutes; no backup")
+    log("T-1044", 0.6, "intake", "Stands still for minutes; no backup")
 
     store.add(
         Job(

@@ -159,7 +159,7 @@ _HANDHELD = Intake(
     told="Stands at its logo since an update broke off; it is to be made as new from the card",
     since="Sunday",
     starts="no",
-    must_survive="files",
+    must_survive="nothing",
     valuables=_said(saved_games="in the account"),
     later=Later(accounts="yes", consent_to_open="yes"),
 )
@@ -174,6 +174,41 @@ _TERMINALS = Intake(
     later=Later(accounts="no", consent_to_open="yes", budget="900"),
     timings=_start((96, 70), (99, 74)),
 )
+_CHARTS = Intake(
+    customer="Gullhaven Pilots' Office",
+    contact="01632 960 250",
+    plate=Plate(make="Brightwell", model="Desk 3", serial="BD3-20951", profile="Brightwell Desk 3"),
+    symptoms=("slow", "wants-room"),
+    told="Charts of the whole coast are to go onto it next month",
+    starts="yes",
+    must_survive="everything",
+    valuables=(*_here("notes in the charts"), *_said(charts="at the office")),
+    later=Later(consent_to_open="yes", recovery_key="not-encrypted"),
+    timings=_start((44, 31), (45, 31), (43, 30)),
+)
+_PHOTOGRAPHS = Intake(
+    customer="An islander of Tern Island",
+    plate=Plate(make="Petrel", model="11", serial="PT11-03377", profile="Petrel 11"),
+    symptoms=("freezes", "slow"),
+    told="Stands still for minutes; only the photographs matter, the machine is old",
+    since="the winter",
+    starts="sometimes",
+    must_survive="files",
+    valuables=_here("photographs"),
+    later=Later(consent_to_open="yes"),
+)
+_KIOSK = Intake(
+    customer="Lantern Rock Lighthouse Museum",
+    contact="keeper@lantern-rock.example",
+    plate=Plate(make="Quayside", model="Kiosk", serial="QK-00117", profile="Quayside Kiosk"),
+    symptoms=("freezes",),
+    told="Freezes in the middle of its film",
+    starts="yes",
+    must_survive="everything",
+    valuables=_said(film="at the museum's office"),
+    later=Later(consent_to_open="yes", seal="whole"),
+    timings=_start((121, 90), (119, 90), (124, 93)),
+)
 #: Ticket, drive or none, days and hour of the promise, stop, machine, wish, intake, first line of the logbook.
 _JOBS: tuple[tuple[str, str, int, int, str, str, str, Intake, str], ...] = (
     ("T-1045", "ferry-office", 2, 16, "survey", "Petrel 14, office", "Room and speed", _OFFICE, "Slow and full"),
@@ -183,7 +218,17 @@ _JOBS: tuple[tuple[str, str, int, int, str, str, str, Intake, str], ...] = (
     ("T-1049", "pilots-loop", 1, 12, "intake", "Petrel 11, watch room", "The rota, today", _LOOP, "Loops at start"),
     ("T-1050", "", 4, 16, "decide", "Petrel 12, pilot boat", "Clean again, notes kept", _WATCH, "Asks for money"),
     ("T-1051", "", 8, 12, "fit", "Petrel Shell 15", "A laptop out of a shell", _BARE, "Drive, memory and system"),
-    ("T-1052", "", 6, 11, "decide", "Quayside Pocket 2", "As new, games kept", _HANDHELD, "Stands at its logo"),
+    (
+        "T-1052",
+        "",
+        6,
+        11,
+        "decide",
+        "Quayside Pocket 2",
+        "As new; games are elsewhere",
+        _HANDHELD,
+        "Stands at its logo",
+    ),
     ("T-1053", "", 9, 16, "decide", "Brightwell Pane 24, twelve", "A light system", _TERMINALS, "Twelve alike"),
 )
 #: Ticket, hours ago, kind and text of what was done since.
@@ -194,7 +239,7 @@ _SINCE = (
 
 
 def make_intakes(store: JobStore, promise: Promise, drive: Drive, log: Log) -> None:
-    """The jobs, with their intakes; and the intake of the ticket desk, which another part of the demo made."""
+    """The jobs, with their intakes; and the intakes of those that another part of the demo made."""
     for number, (ticket, old, days, hour, stop, machine, wish, intake, line) in enumerate(_JOBS):
         fields: dict[str, Any] = {"customer": intake.customer, "contact": intake.contact, "machine": machine}
         fields |= {"old_drive": drive(old)} if old else {}
@@ -203,5 +248,7 @@ def make_intakes(store: JobStore, promise: Promise, drive: Drive, log: Log) -> N
         log(ticket, 6.0 - 0.5 * number, "intake", line)
     for ticket, ago, kind, text in _SINCE:
         log(ticket, ago, kind, text)
-    keep_intake(store.dossier("T-1042"), _FERRY_DESK)
-    store.update("T-1042", contact=_FERRY_DESK.contact)
+    made = {"T-1041": _KIOSK, "T-1042": _FERRY_DESK, "T-1043": _CHARTS, "T-1044": _PHOTOGRAPHS}
+    for ticket, intake in made.items():
+        keep_intake(store.dossier(ticket), intake)
+        store.update(ticket, contact=intake.contact)

@@ -110,7 +110,7 @@ class Facts:
     tells that the old drive was read as a whole already: an image or a rescue is the source from now on. `waiting` is
     what an hour of waiting is worth to the customer; `own_seconds` what somebody said that a piece of work takes here;
     `factors` how much longer a kind of work takes in this shop than is usual. `not_here_bytes` are in an account and
-    not on the drive. `notes` are what was strange about it.
+    not on the drive. `recovery` tells whether a partition of that kind is there. `notes` are what was strange about it.
     """
 
     symptoms: frozenset[str] = frozenset()
@@ -125,6 +125,7 @@ class Facts:
     encrypted: bool = False
     unclean: bool = False
     fill_percent: float = 0.0
+    recovery: bool | None = None
     health: str = "unknown"
     cable: bool = False
     heat: bool = False
@@ -283,6 +284,7 @@ def _of_survey(survey: Survey) -> dict[str, object]:
         and not unknown,
         "encrypted": any(p.volume.encrypted for p in volumes),
         "unclean": any(p.volume.dirty or p.volume.hibernated for p in volumes),
+        "recovery": any(p.role == "recovery" for p in survey.partitions),
         "fill_percent": max((100 * p.volume.used_bytes / p.volume.size_bytes for p in full), default=0.0),
     }
 

@@ -31,7 +31,7 @@ def parts_of(way: Way, facts: Facts) -> tuple[Item, ...]:
         found.append(Item("memory", facts.memory_cost, True))
     elif way == "refer":
         found.append(Item("a recovery laboratory, by its own quote", Decimal(numbers().price.laboratory), False))
-    elif way in _ON_NEW_DRIVE or (way == "fresh" and _wants_new_drive(facts)):
+    elif way in _ON_NEW_DRIVE or (way == "fresh" and wants_new_drive(facts)):
         found.append(_drive(way, facts))
     reads = way in ("replace", "exact", "salvage") or (way == "fresh" and facts.must_survive != "nothing")
     if reads and facts.images_first and not facts.imaged:
@@ -39,16 +39,18 @@ def parts_of(way: Way, facts: Facts) -> tuple[Item, ...]:
     return tuple(found)
 
 
-def _wants_new_drive(facts: Facts) -> bool:
-    """A clean system goes onto the drive that is there only where that one may stay, and none was chosen."""
+def wants_new_drive(facts: Facts) -> bool:
+    """A clean system goes onto the drive that is there only where that one may stay, where nothing on it is the only
+    copy of what must survive, and where none was chosen."""
     slow = facts.mechanical is not False and bool(facts.symptoms & {"slow", "freezes"})
     none = facts.driveless and "no-system" in facts.symptoms
-    return facts.offered or bool(facts.new_cost) or facts.images_first or slow or none
+    holds = facts.must_survive != "nothing" and facts.backup != "checked"
+    return facts.offered or bool(facts.new_cost) or facts.images_first or slow or none or holds
 
 
 def _drive(way: Way, facts: Facts) -> Item:
     if facts.offered and facts.fits and not facts.priced and not facts.new_cost:
-        return Item("drive and what it needs, not priced yet", _least(facts.new_bytes or 0), False)
+        return Item("drive and what it needs, not priced yet", least_of(facts.new_bytes or 0), False)
     if facts.offered and facts.fits:
         return Item("drive and what it needs", facts.new_cost, True)
     if facts.new_cost:
@@ -59,10 +61,11 @@ def _drive(way: Way, facts: Facts) -> Item:
 
 def least_price(held_bytes: int | None) -> Decimal:
     """The least that a drive with room for so many bytes costs."""
-    return _least(Decimal(held_bytes or 0) * 100 / judgement().fill_caution_percent)
+    return least_of(Decimal(held_bytes or 0) * 100 / judgement().fill_caution_percent)
 
 
-def _least(capacity_bytes: Decimal | int) -> Decimal:
+def least_of(capacity_bytes: Decimal | int) -> Decimal:
+    """The least that a drive of that size costs."""
     price = numbers().price
     by_size = Decimal(capacity_bytes) / Decimal(10**9) * Decimal(price.drive_per_gb)
     return max(Decimal(price.drive_least), by_size.quantize(_CENT, ROUND_HALF_UP))

@@ -175,15 +175,15 @@ def _room_only(facts: Facts) -> bool:
 
 
 def _drive_is_no_cause(facts: Facts) -> bool:
+    """Only slow, with a drive that is not why."""
+    return facts.symptoms == {"slow"} and _slow_beside(facts)
+
+
+def _slow_beside(facts: Facts) -> bool:
     """Slow with a sound, fast drive that has room: it is not the drive."""
     full = facts.fill_percent >= judgement().why.full_percent
-    return (
-        facts.symptoms <= {"slow"}
-        and bool(facts.symptoms)
-        and facts.mechanical is False
-        and not full
-        and (facts.health in ("sound", "unknown"))
-    )
+    sound = facts.mechanical is False and not full and facts.health in ("sound", "unknown")
+    return "slow" in facts.symptoms and sound
 
 
 # What speaks for it
@@ -228,6 +228,8 @@ def in_favour(way: Way, facts: Facts) -> Iterator[str]:
         yield "What is wrong is in the system itself."
     if "ransomware" in facts.symptoms and way in ("fresh", "replace-machine"):
         yield "The old drive is kept untouched and labelled so; nothing is promised of what was locked."
+    if way == "replace" and _slow_beside(facts):
+        yield "It brings room; that it is slow does not come from the drive."
     if way in ("replace", "split") and facts.mechanical:
         yield "The old drive is mechanical; most of the waiting is its own."
     if way in COPYING and facts.unclean:

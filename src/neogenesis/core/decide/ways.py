@@ -12,7 +12,7 @@ from decimal import Decimal
 
 from neogenesis.core.decide.case import Facts
 from neogenesis.core.decide.numbers import Minutes, numbers
-from neogenesis.core.decide.price import Item, parts_of
+from neogenesis.core.decide.price import Item, parts_of, wants_new_drive
 from neogenesis.core.decide.rules import against, in_favour, solves
 from neogenesis.core.decide.way import COPYING, IN_WORDS, Connection, Way
 from neogenesis.core.estimate import copy_seconds
@@ -61,7 +61,7 @@ def consider(way: Way, facts: Facts) -> Considered:
     reasons_against = list(against(way, facts))
     keeps, again = _keeps(way, facts), _again(way, facts)
     connection = _connection(way, facts)
-    openings = _openings(way, connection)
+    openings = _openings(way, connection, facts)
     risks = list(_risks(way, facts))
     return Considered(
         way=way,
@@ -102,9 +102,11 @@ def _again(way: Way, facts: Facts) -> tuple[str, ...]:
     if way == "salvage":
         return ("a system to use the files with", *fetched)
     again = []
-    if facts.encrypted and way in COPYING:
-        again.append("encryption")
-    if way == "replace":
+    if facts.encrypted and way == "exact":
+        again.append("the key at the first start")
+        if facts.symptoms & {"full", "wants-room"}:
+            again.append("the new room, which its own system gives to the encrypted volume")
+    if way == "replace" and facts.recovery is not False:
         again.append("a moved recovery may have to be registered")
     return tuple(again)
 
@@ -239,9 +241,11 @@ def _connection(way: Way, facts: Facts) -> Connection:
     return "stick" if way == "fresh" and not facts.offered else "enclosure"
 
 
-def _openings(way: Way, connection: Connection) -> int:
+def _openings(way: Way, connection: Connection, facts: Facts) -> int:
     if way in IN_WORDS:
         return 0
+    if way == "fresh" and facts.removable and wants_new_drive(facts):
+        return 1
     return 0 if connection == "stick" else 1
 
 

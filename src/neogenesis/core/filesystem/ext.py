@@ -300,5 +300,6 @@ def read_volume(store: ReadableStore) -> Volume:
         smallest_bytes=min(size, round_up(_smallest_blocks(sb, used.total) * sb.block_bytes, MIB)),
         dirty=not sb.state & 1 or bool(sb.state & 2) or bool(sb.incompat & _INCOMPAT_RECOVER),
         fixed=sb.fixed,
+        table_share=(sb.table_blocks + 2) / sb.group_blocks,
         allocation=copied,
     )

@@ -51,8 +51,9 @@ class Volume:
     `used_bytes` is what its allocation map counts; `allocation` are the ranges that a copy must carry (they
     include what no map counts, such as a backup boot sector), relative to the volume, or None when the volume
     is not understood. `smallest_bytes` is the size to which it can safely be shrunk; `fixed` is one that cannot be
-    given another size at all, though it is of a kind that usually can. `fault` says in words why
-    a volume that was recognised could not be read. `member` is there for one that belongs to a set.
+    given another size at all, though it is of a kind that usually can; `table_share` is how much of what it grows by
+    its own tables take. `fault` says in words why a volume that was recognised could not be read. `member` is there for
+    one that belongs to a set.
     """
 
     kind: VolumeKind
@@ -69,6 +70,7 @@ class Volume:
     system_name: str = ""
     has_loader: bool = False
     fixed: bool = False
+    table_share: float = 0.0
     allocation: Extents | None = None
     fault: str = ""
     member: Member | None = None

@@ -26,6 +26,8 @@ _SATA_CODING = 0.1
 _PATA, _EMMC = 1.0e8, 4.0e8
 #: Chips of a usual module stand so high above its board.
 _USUAL_ABOVE_MM = 1.5
+#: Smaller drives have the size that they say.
+_LEAST_NOMINAL_GB = 8
 #: Sectors of 512 bytes that an MBR can count.
 _MBR_BYTES = 1 << 41
 
@@ -130,8 +132,11 @@ def rated_in(part: Part, bay: Bay) -> Part:
 
 
 def usable_bytes(part: Part) -> int | None:
-    """Exact bytes by the industry's rule for that nominal capacity."""
-    return nominal_bytes(round(part.capacity_gb)) if part.capacity_gb else None
+    """Exact bytes: by the industry's rule for nominal capacities, where it holds."""
+    size = part.capacity_gb
+    if not size:
+        return None
+    return nominal_bytes(round(size)) if size >= _LEAST_NOMINAL_GB else int(size * 1e9)
 
 
 def effective_rate(part: Part, bay: Bay) -> float | None:

@@ -5,13 +5,14 @@ The store of jobs is taken from `store`: what brings a database along is only lo
 
 from neogenesis.core.job.improvement import Improvement, improvement_of
 from neogenesis.core.job.model import Glance, Job, LogEntry, Which, first_broken
-from neogenesis.core.job.report import Report, make_report, report_from_records
+from neogenesis.core.job.report import CopyRecords, Report, make_report, report_from_records
 from neogenesis.core.job.route import ROUTE, Stop, stop_titled
 from neogenesis.core.job.shop import Shop, load_shop, save_shop
 from neogenesis.core.job.slip import make_slip
 
 __all__ = [
     "ROUTE",
+    "CopyRecords",
     "Glance",
     "Improvement",
     "Job",

@@ -39,7 +39,7 @@ class Guide(Record, frozen=True, kw_only=True):
 
 
 def guide_for(part: Part, machine: Machine | None, log: Sequence[LogEntry] = (), has: Collection[str] = ()) -> Guide:
-    """`has` names what the job is about: `fresh`, `memory`, `second`, `recovery`, `encrypted`."""
+    """`has` names what the job is about: `fresh`, `memory`, `second`, `recovery`, `encrypted`, `old`."""
     makers: dict[Part, Callable[[], Iterator[GuideItem]]] = {
         "waiting": lambda: _waiting(machine, has),
         "first-start": lambda: _first_start(machine, has),

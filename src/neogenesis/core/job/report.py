@@ -9,6 +9,7 @@ from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.intake import START_UP, Intake, compared
+from neogenesis.core.job.deeds import cut_short, deeds, is_over, reasons_taken, way_taken
 from neogenesis.core.job.extras import extras_in
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
@@ -40,10 +41,30 @@ class Report:
     sections: tuple[Section, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class CopyRecords:
+    """What a finished transfer left behind; `returned` is what a clean start gave back."""
+
+    plan: Plan
+    manifest: Manifest
+    manifest_hash: str
+    returned: GivingBack | None = None
+
+
 def report_from_records(
-    job: Job, plan: Plan, manifest: Path, log: list[LogEntry], intake: Intake | None = None
-) -> Report:
-    """As `make_report`, from the manifest at that path; raises BadRecord for one that is damaged or was changed."""
+    job: Job, plan: Plan | None, manifest: Path, log: list[LogEntry], intake: Intake = Intake()
+) -> Report | None:
+    """The customer's report, from a plan and the manifest at that path where both are there, and from the logbook.
+
+    None while nothing has ended. Raises BadRecord for a manifest that is damaged or was changed.
+    """
+    if plan is not None and manifest.exists():
+        return make_report(job, _copy_records(plan, manifest, log), log, intake)
+    way = way_taken(log)
+    return report_without_copy(job, way, log, intake) if is_over(way, log) else None
+
+
+def _copy_records(plan: Plan, manifest: Path, log: list[LogEntry]) -> CopyRecords:
     loaded = load_manifest(manifest)
     manifest_hash = blake3().update_mmap(manifest).hexdigest()
     recorded = next((e.figures["manifest_hash"] for e in reversed(log) if e.figures.get("manifest_hash")), None)
@@ -52,7 +73,7 @@ def report_from_records(
             "The manifest is not the one that the transfer wrote; it was changed since.",
             "Restore it from a copy before a report is handed out.",
         )
-    return make_report(job, plan, loaded, manifest_hash, log, intake or Intake(), _returned(manifest))
+    return CopyRecords(plan, loaded, manifest_hash, _returned(manifest))
 
 
 def _returned(manifest: Path) -> GivingBack | None:
@@ -61,101 +82,155 @@ def _returned(manifest: Path) -> GivingBack | None:
     return load(path, GivingBack, "record of what returned") if path != manifest and path.exists() else None
 
 
-def make_report(
-    job: Job,
-    plan: Plan,
-    manifest: Manifest,
-    manifest_hash: str,
-    log: list[LogEntry],
-    intake: Intake = Intake(),
-    returned: GivingBack | None = None,
-) -> Report:
-    """The report of a finished transfer, from its records alone; `returned` is what a clean start gave back."""
-    old, new = plan.source.survey.drive, plan.target
-    lost = sum(end - start for start, end in manifest.head.lost)
+def make_report(job: Job, copy: CopyRecords, log: list[LogEntry], intake: Intake = Intake()) -> Report:
+    """The report of a finished transfer, from its records alone."""
+    plan, manifest, returned = copy.plan, copy.manifest, copy.returned
     fresh = plan.source if isinstance(plan.source, FreshSource) else None
+    has_old = fresh is None or job.has_old_drive
     moved = [p for p in plan.layout.partitions if p.from_partition is not None]
-    done = [
-        f"Your system and files were moved from the old drive ({_name(old.model, old.serial)}, "
-        f"{both_text(old.size_bytes)}) "
-        f"to the new one ({_name(new.drive.model if new.drive else '', new.drive.serial if new.drive else '')}, "
-        f"{both_text(new.size_bytes)}).",
-        f"{len(moved)} partitions were carried over. {_checked(manifest)}",
-    ]
-    if fresh is not None:
-        target = f"{_name(new.drive.model if new.drive else '', new.drive.serial if new.drive else '')}"
-        system = fresh.system.name if fresh.system is not None else "empty volumes"
-        done = [
-            f"The drive {target} was made anew, with {system}. {_checked(manifest)}",
-            returned.sentence() if returned is not None else "Nothing was copied from the old drive by this.",
-        ]
-    if plan.left_behind:
-        names = [p.title for p in plan.source.survey.partitions if p.number in plan.left_behind]
-        done.append(f"Left on the old drive, as agreed: {', '.join(names)}.")
-    unread = (
-        f"{both_text(lost)} of the old drive could not be read. They are listed in the job's dossier; files that "
-        "lie there may be damaged."
-        if lost
-        else "Everything on the old drive that was in use could be read."
-        if fresh is None
-        else "The old drive was not read for this."
-        if returned is None
-        else "Only your files were read for this."
-    )
     before_after = []
     for partition in moved:
-        if partition.role in ("system", "data") and partition.from_partition is not None:
-            was = plan.source.survey.partition(partition.from_partition)
-            if was:
-                free = binary_text(max(0, partition.size_bytes - partition.used_bytes))
-                before_after.append(
-                    (
-                        partition.title,
-                        f"{binary_text(was.size_bytes)} before, {binary_text(partition.size_bytes)} now, "
-                        f"{free} of it free",
-                    )
-                )
-    improvement = improvement_of(log)
-    if improvement:
-        before_after.append(("Start of the machine", improvement.sentence()))
-    for row in compared(intake):
-        if row.title != START_UP:
-            before_after.append((row.title, f"{row.before} before, {row.after} now"))
+        was = plan.source.survey.partition(partition.from_partition or 0)
+        if was is not None and partition.role in ("system", "data"):
+            free = binary_text(max(0, partition.size_bytes - partition.used_bytes))
+            sizes = f"{binary_text(was.size_bytes)} before, {binary_text(partition.size_bytes)} now, {free} of it free"
+            before_after.append((partition.title, sizes))
     finished = next((e for e in reversed(log) if e.kind.startswith("transfer-") and "seconds" in e.figures), None)
     seconds = float(finished.figures.get("seconds", 0)) if finished else 0.0
-    measured = [("Copied", both_text(manifest.chunks.total))]
+    measured = [("Copied" if fresh is None else "Written", both_text(manifest.chunks.total))]
     if seconds:
-        measured.append(("Time for copying and checking", duration_text(seconds)))
+        what = "Time for copying and checking" if fresh is None else "Time for writing and checking"
+        measured.append((what, duration_text(seconds)))
+    first = "Start the machine a few times and open what matters most to you."
+    if fresh is not None and fresh.system is None:
+        first = "Have a system installed on the new drive: its volumes are empty."
+    backup = ("Make a backup from the new drive, and have it checked.",) if fresh is None or fresh.system else ()
     return Report(
         title=f"Report for {job.customer}",
         subtitle=f"{job.machine} · ticket {job.ticket} · {manifest.head.created[:10]}",
         sections=(
-            Section("What was done", tuple(done)),
-            Section("Before and after", rows=(*before_after, *measured)),
-            Section("What could not be read", (unread,)),
+            Section("What was done", (*_copied(copy, fresh, has_old), *deeds(log))),
+            Section("Before and after", rows=(*before_after, *_measured(log, intake), *measured)),
+            *((Section("What could not be read", (_unread(copy, fresh),)),) if has_old else ()),
             *_not_returned(returned),
-            Section("Where the old drive is", (_OLD_DRIVE[intake.later.old_parts].format(intake.later.kept_weeks),)),
+            *(_old_drive(intake) if has_old else ()),
             *_opened(log),
             *_with_the_machine(intake),
-            Section(
-                "What you should still do",
-                (
-                    "Start the machine a few times and open what matters most to you.",
-                    "Make a backup from the new drive, and have it checked.",
-                    *_DISPOSE.get(intake.later.old_parts, ()),
-                ),
-            ),
+            Section("What you should still do", (first, *backup, *(_disposal(intake) if has_old else ()))),
             Section(
                 "Proof",
                 rows=(
                     ("Manifest", f"{len(manifest.chunks):,} checksums (BLAKE3)"),
-                    ("Checksum of the manifest", manifest_hash),
+                    ("Checksum of the manifest", copy.manifest_hash),
                     ("Written by", manifest.head.program),
                     *_hands(log),
                 ),
             ),
         ),
     )
+
+
+def _copied(copy: CopyRecords, fresh: FreshSource | None, has_old: bool) -> list[str]:
+    """What the transfer did, as sentences."""
+    plan = copy.plan
+    old, new = plan.source.survey.drive, plan.target
+    target = _name(new.drive.model if new.drive else "", new.drive.serial if new.drive else "")
+    if fresh is not None:
+        system = fresh.system.name if fresh.system is not None else "empty volumes"
+        done = [f"The drive {target} was made anew, with {system}. {_checked(copy.manifest)}"]
+        if copy.returned is not None:
+            done.append(copy.returned.sentence())
+        elif has_old:
+            done.append("Nothing was copied from the old drive by this.")
+    else:
+        moved = [p for p in plan.layout.partitions if p.from_partition is not None]
+        done = [
+            f"Your system and files were moved from the old drive ({_name(old.model, old.serial)}, "
+            f"{both_text(old.size_bytes)}) to the new one ({target}, {both_text(new.size_bytes)}).",
+            f"{len(moved)} partitions were carried over. {_checked(copy.manifest)}",
+        ]
+    if plan.left_behind:
+        names = [p.title for p in plan.source.survey.partitions if p.number in plan.left_behind]
+        done.append(f"Left on the old drive, as agreed: {', '.join(names)}.")
+    return done
+
+
+def _unread(copy: CopyRecords, fresh: FreshSource | None) -> str:
+    lost = sum(end - start for start, end in copy.manifest.head.lost)
+    if lost:
+        return (
+            f"{both_text(lost)} of the old drive could not be read. They are listed in the job's dossier; files that "
+            "lie there may be damaged."
+        )
+    if fresh is None:
+        return "Everything on the old drive that was in use could be read."
+    return "The old drive was not read for this." if copy.returned is None else "Only your files were read for this."
+
+
+def _measured(log: list[LogEntry], intake: Intake) -> list[tuple[str, str]]:
+    """What was measured before and after."""
+    improvement = improvement_of(log)
+    rows = [("Start of the machine", improvement.sentence())] if improvement else []
+    others = (row for row in compared(intake) if row.title != START_UP)
+    return rows + [(row.title, f"{row.before} before, {row.after} now") for row in others]
+
+
+def report_without_copy(job: Job, way: str, log: list[LogEntry], intake: Intake = Intake()) -> Report:
+    """The report of a job that ended without a transfer, the way it was decided."""
+    rows = _measured(log, intake)
+    moves = way in ("", "salvage", "replace-machine")
+    reasons = reasons_taken(log) if way in ("refer", "nothing-yet") else ()
+    unread = cut_short(log)
+    day, title = log[-1].at[:10] if log else "", "Where the drive is"
+    where = _old_drive(intake) if moves else (Section(title, (_STAYS.get(way, _IN_PLACE),)),)
+    return Report(
+        title=f"Report for {job.customer}",
+        subtitle=f"{job.machine} · ticket {job.ticket} · {day}",
+        sections=(
+            Section("What was done", (*_without_copy(way, log), *deeds(log), *reasons)),
+            *((Section("Before and after", rows=tuple(rows)),) if rows else ()),
+            *((Section("What could not be read", unread),) if unread else ()),
+            *where,
+            *_opened(log),
+            *_with_the_machine(intake),
+            Section("What you should still do", (*_STILL.get(way, _STILL[""]), *(_disposal(intake) if moves else ()))),
+            *((Section("Proof", rows=tuple(_hands(log))),) if _hands(log) else ()),
+        ),
+    )
+
+
+def _without_copy(way: str, log: list[LogEntry]) -> tuple[str, ...]:
+    if way == "repair-start" and not any(e.kind == "remedy-done" for e in log):
+        return ("The start of the machine was looked at; no drive was exchanged.",)
+    return _DONE.get(way, ())
+
+
+_DONE = {
+    "do-less": ("Nothing was copied and no drive was exchanged: the machine did not need it.",),
+    "repair-start": ("The start of the machine was repaired; no drive was exchanged.",),
+    "repair-cause": ("What made it slow was put right; no drive was exchanged.",),
+    "refer": ("Nothing was tried on your drive here: it goes to a recovery laboratory.",),
+    "nothing-yet": ("Nothing was done yet: something has to come first.",),
+    "replace-machine": ("Another machine takes its place.",),
+}
+_IN_PLACE = "It is in the machine, where it was."
+_STAYS = {"refer": "It goes to the laboratory, or back with the machine, as you decide. It is unchanged."}
+_STILL: dict[str, tuple[str, ...]] = {
+    "": ("Open what matters most to you from the copy.", "Make a second copy of it, and have it checked."),
+    "do-less": ("Come back if it is slow or full again.", "Make a backup, and have it checked."),
+    "repair-start": ("Start it a few times, once after it was off overnight.", "Make a backup, and have it checked."),
+    "repair-cause": ("Come back if it is slow or full again.", "Make a backup, and have it checked."),
+    "refer": ("Do not switch the machine on with this drive in it.",),
+    "nothing-yet": ("Come back when that is done; until then nothing is at risk that was not before.",),
+}
+
+
+def _old_drive(intake: Intake) -> tuple[Section, ...]:
+    return (Section("Where the old drive is", (_OLD_DRIVE[intake.later.old_parts].format(intake.later.kept_weeks),)),)
+
+
+def _disposal(intake: Intake) -> tuple[str, ...]:
+    return _DISPOSE.get(intake.later.old_parts, ())
 
 
 _OLD_DRIVE = {

@@ -122,8 +122,13 @@ def _copy(source: Surveyed, new: LayoutPartition) -> Copy:
         from_partition=old.number,
         mode="used" if allocation is not None else "raw",
         volume_kind=old.volume.kind,
-        bytes=_copied_bytes(allocation, min(old.size_bytes, new.size_bytes)),
+        bytes=_copied_bytes(allocation, min(old.size_bytes, new.size_bytes)) + _new_tables(old, new.size_bytes),
     )
+
+
+def _new_tables(old: PartitionFacts, size: int) -> int:
+    """What a volume that grows writes for its own tables in what is new."""
+    return round(max(0, size - old.size_bytes) * old.volume.table_share)
 
 
 def _copied_bytes(allocation: Extents | None, size: int) -> int:

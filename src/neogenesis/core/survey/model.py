@@ -44,6 +44,7 @@ class VolumeFacts(Record, frozen=True, kw_only=True):
     system_name: str = ""
     understood: bool = False
     fixed: bool = False
+    table_share: float = 0.0
     encryption: Encryption | None = None
     member: Member | None = None
 

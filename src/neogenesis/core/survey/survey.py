@@ -168,6 +168,7 @@ def _facts(partition: Partition, volume: Volume, role: Role, encryption: Encrypt
             system_name=volume.system_name,
             understood=volume.allocation is not None,
             fixed=volume.fixed,
+            table_share=volume.table_share,
             encryption=encryption,
             member=volume.member,
         ),
