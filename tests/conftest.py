@@ -38,6 +38,7 @@ from tests.program import Done, run_program
 settings.register_profile(
     "house",
     deadline=None,
+    max_examples=100 if os.environ.get("NEOGENESIS_LONG") else 50,
     suppress_health_check=[HealthCheck.too_slow],
     derandomize=not os.environ.get("NEOGENESIS_LONG"),
 )

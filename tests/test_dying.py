@@ -18,7 +18,7 @@ from neogenesis.core.transfer import load_manifest
 from tests.drives import LINUX, MIB, Part, blank, make_drive, run, simulated
 from tests.program import run_program
 
-MOMENTS = 40 if os.environ.get("NEOGENESIS_LONG") else 5
+MOMENTS = 40 if os.environ.get("NEOGENESIS_LONG") else 3
 WORKS = ("image", "transfer", "rescue", "salvage", "restore")
 SIZE = 64
 FILES = {f"home/papers/{n}.bin": random.Random(n).randbytes(900_000 + 1777 * n) for n in range(20)}

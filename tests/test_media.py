@@ -474,8 +474,9 @@ class Fake(Lying):
 
 
 def test_of_400_sticks_that_lie_at_most_one_is_believed() -> None:
+    """All of them in the long tests, a quarter in the short ones."""
     rng, believed = random.Random(27), []
-    for n in range(400):
+    for n in range(400 if os.environ.get("NEOGENESIS_LONG") else 100):
         claimed = rng.randrange(4 << 20, 64 << 20) // 4096 * 4096
         real = rng.randrange(claimed // 50, claimed * 98 // 100) // 4096 * 4096
         way = ("wraps", "zeros", "repeats", "drops")[n % 4]
