@@ -66,6 +66,55 @@ def package(folder: Path, name: str, text: str, encoding: str = "utf-8", catalog
     return path
 
 
+def der(tag: int, *parts: bytes) -> bytes:
+    """One value in DER (X.690): its tag, its length, what it holds."""
+    held = b"".join(parts)
+    size = len(held)
+    length = (
+        bytes([size])
+        if size < 128
+        else (n := -(-size.bit_length() // 8), bytes([128 + n]) + size.to_bytes(n, "big"))[1]
+    )
+    return bytes([tag]) + length + held
+
+
+def oid(dotted: str) -> bytes:
+    first, second, *rest = map(int, dotted.split("."))
+    found = [40 * first + second]
+    for number in rest:
+        digits = [number & 127]
+        while number := number >> 7:
+            digits.insert(0, 128 | number & 127)
+        found += digits
+    return der(6, bytes(found))
+
+
+def catalogue(digests: Sequence[bytes], by_text: bool = False) -> bytes:
+    """A catalogue that lists those digests, each as its member's identifier and as indirect data; nobody signed it.
+
+    `by_text`: the identifier is the digest in hexadecimal, in 16-bit letters, as older ones have it.
+    """
+    members = []
+    for one in digests:
+        kind = oid("1.3.14.3.2.26") if len(one) == 20 else oid("2.16.840.1.101.3.4.2.1")
+        info = der(0x30, der(0x30, kind, der(5)), der(4, one))
+        about = der(0x30, oid("1.3.6.1.4.1.311.2.1.25"), der(0xA0, der(4, bytes(8))))
+        held = der(0x31, der(0x30, about, info))
+        name = der(4, one.hex().upper().encode("utf-16-le") + b"\0\0") if by_text else der(4, one)
+        members.append(der(0x30, name, der(0x31, der(0x30, oid("1.3.6.1.4.1.311.2.1.4"), held))))
+    listed = der(
+        0x30,
+        der(0x30, oid("1.3.6.1.4.1.311.12.1.1")),
+        der(4, bytes(16)),
+        der(0x17, b"261202120000Z"),
+        der(0x30, oid("1.3.6.1.4.1.311.12.1.2"), der(5)),
+        der(0x30, *members),
+    )
+    inner = der(0x30, oid("1.3.6.1.4.1.311.10.1"), der(0xA0, listed))
+    signed = der(0x30, der(2, b"\1"), der(0x31), inner, der(0x31))
+    return der(0x30, oid("1.2.840.113549.1.7.2"), der(0xA0, signed))
+
+
 def corpus(folder: Path) -> int:
     """More than 200 packages for other devices than DEVICE, in every encoding and decoration; how many."""
     encodings = ("utf-8", "utf-8-sig", "utf-16-le", "utf-16-be", "cp1252")

@@ -96,6 +96,8 @@ def test_what_was_told_to_the_customer_and_why_stand_there() -> None:
     done = log_of(("decide", {"way": "repair-cause"}), ("done", {}), text="The fan was cleaned.")
     found = reported(done, Intake(later=Later(old_parts="wiped")))
     assert found is not None and "The fan was cleaned." in words(found) and "wiped" not in words(found)
+    again = reported(decided("replace-machine", again=["5 programs", "accounts"]))
+    assert again is not None and ("accounts", "as it was said before the work") in again.sections[2].rows
     swapped = reported(decided("do-less", ("swap-done", {"out": 6, "back": 6})))
     assert swapped is not None and "Of 6 fasteners that came out, 6 went back." in words(swapped)
 

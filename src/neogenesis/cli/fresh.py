@@ -60,6 +60,9 @@ def drivers(hardware: Path, packages: Path, pack: Path | None, as_json: bool) ->
         click.echo(f"{device.status:<9} {device.name:<{min(width, 40)}}  {best}")
         for inf in device.extensions:
             click.echo(f"{'':<9} {'':<{min(width, 40)}}  with {inf}, which adds to it")
+        if device.altered:
+            names = ", ".join(device.altered[:5])
+            click.echo(f"{'':<9} {'':<{min(width, 40)}}  not as its catalogue lists them: {names}")
         if device.absent:
             click.echo(f"{'':<9} {'':<{min(width, 40)}}  not there: {', '.join(device.absent[:5])}")
     for number, inf in enumerate(found.order, 1):

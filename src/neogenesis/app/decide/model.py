@@ -200,6 +200,7 @@ class DecideModel(QObject):
         self.put(chosen=way, recommended=decision.recommended, why=why.strip())
         figures: dict[str, Any] = {"way": way, "recommended": decision.recommended, "cost_p50": row.cost_p50}
         figures |= {"why": why.strip(), "planned": planned(self.usual(way)), "reasons": list(row.reasons)}
+        figures["again"] = list(row.again)
         text = _told(way, decision.recommended, why.strip())
         if switches:
             text = _switched(before, way, why.strip())

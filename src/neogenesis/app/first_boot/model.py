@@ -68,6 +68,10 @@ _WRITES = (
 _OF_OLD = ("restamp-table", "restamp-volume")
 
 
+#: Of what is looked at after the start: what a customer was promised.
+_PROMISED = ("cold", "own-file", "encryption", "old-label")
+
+
 class AfterRecord(Record, frozen=True, kw_only=True):
     """What was looked at after the first start; kept in the dossier.
 
@@ -495,6 +499,12 @@ class FirstBootModel(QObject):
         known = self.known()
         told = {c.code: filled(c.code, known) for c in self.checks()}
         return {code: one for code, one in told.items() if one is not None}
+
+    def promised(self) -> list[AfterCheck]:
+        """What was promised with the work, and nobody has looked at yet; nothing where no first start belongs to it."""
+        if "first-boot" in self._decide.skipped:
+            return []
+        return [c for c in self.checks() if c.code in _PROMISED and c.code not in self.record.checked]
 
     @property
     def is_all_seen(self) -> bool:

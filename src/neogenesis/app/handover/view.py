@@ -237,6 +237,11 @@ class HandoverView(StopView):
         ]
         if self._model.report is not None and self._desk.plan.written is not None:
             checks.append(Check("good", tr("The manifest is the one that the transfer wrote")))
+        checks += [
+            Check("caution", tr("Not looked at yet: {0}").format(said(one.text).rstrip(".")))
+            for one in self._desk.first_boot.promised()
+            if not self._desk.job.closed
+        ]
         missing = [b.what for b in self._model.came_with if not b.back]
         if missing:
             checks.append(Check("caution", tr("Still to be given back: {0}").format(", ".join(missing))))

@@ -22,6 +22,7 @@ from neogenesis.app.swap.words import kind_text, row_text
 from neogenesis.app.theme.look import look
 from neogenesis.app.theme.tokens import DAY
 from neogenesis.app.words import both, when
+from neogenesis.core.drive.identity import Drive
 from neogenesis.core.job import Shop
 from neogenesis.core.swap.guide import Guide
 from neogenesis.core.swap.numbers import numbers
@@ -164,7 +165,7 @@ def _steps_html(title: str, guide: Guide) -> str:
 def print_label(path: Path, shop: Shop, desk: OpenJob) -> None:
     """For the sleeve of the old drive: whose it is, which, since when, and that it holds data. Raises BadRecord."""
     writer = pdf_writer(tr("Label"), path, shop)
-    dock, record, job = desk.old_dock(), desk.survey.record, desk.job
+    dock, record = desk.old_dock(), desk.survey.record
     drive = dock.docked.drive if dock is not None and dock.docked else record.drive if record is not None else None
     with _on_paper(writer) as painter:
         frame = QRectF(0, 0, _LABEL_MM[0] * _MM, _LABEL_MM[1] * _MM)
@@ -172,14 +173,8 @@ def print_label(path: Path, shop: Shop, desk: OpenJob) -> None:
         painter.drawRoundedRect(frame, 6, 6)
         if dock is not None:
             paint_tag(painter, dock.tag, QRectF(frame.right() - 17 * _MM, 4 * _MM, 13 * _MM, 13 * _MM))
-        lines = [(job.ticket, 22, True), (job.customer, 12, False), (job.machine, 12, False)]
-        if drive is not None:
-            lines.append((f"{drive.model}  {drive.serial}", 12, True))
-            lines.append((both(drive.size_bytes), 11, False))
-        lines.append((tr("Old drive, holds customer data. {0}").format(f"{datetime.now():%Y-%m-%d}"), 12, True))
-        lines.append((old_drive_words(desk), 11, False))
         y = 4 * _MM
-        for text, size, bold in lines:
+        for text, size, bold in label_lines(desk, drive):
             font = look().font(bold=bold)
             font.setPixelSize(size)
             painter.setFont(font)
@@ -188,6 +183,20 @@ def print_label(path: Path, shop: Shop, desk: OpenJob) -> None:
             painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, text)
             y += size * 1.55
     desk.record("label", "Label of the old drive printed", file=str(path))
+
+
+def label_lines(desk: OpenJob, drive: Drive | None) -> list[tuple[str, int, bool]]:
+    """What the label of the old drive says: text, size in pixels, and whether it is bold."""
+    job = desk.job
+    lines = [(job.ticket, 22, True), (job.customer, 12, False), (job.machine, 12, False)]
+    if drive is not None:
+        lines.append((f"{drive.model}  {drive.serial}", 12, True))
+        lines.append((both(drive.size_bytes), 11, False))
+    lines.append((tr("Old drive, holds customer data. {0}").format(f"{datetime.now():%Y-%m-%d}"), 12, True))
+    if "ransomware" in desk.intake.intake.symptoms:
+        lines.append((tr("Its files are locked for money: kept untouched."), 12, True))
+    lines.append((old_drive_words(desk), 11, False))
+    return lines
 
 
 def old_drive_words(desk: OpenJob) -> str:

@@ -23,6 +23,7 @@ from neogenesis.bench.inside.id_names import with_names
 from neogenesis.bench.inside.old_system import OwnPackages, devices_of, is_drive, own_packages
 from neogenesis.bench.processes.folders import cache_folder
 from neogenesis.core.drivers.answer import Answer, Skipped, answer, shopping_list, sorted_matches
+from neogenesis.core.drivers.catalog import digests_of, listed_digests
 from neogenesis.core.drivers.hardware import Device, Hardware, read_hardware
 from neogenesis.core.drivers.inf import Inf, InfFault, read_inf
 from neogenesis.core.drivers.modules import built_in_aliases, claimed, firmware_of
@@ -31,6 +32,7 @@ from neogenesis.core.errors import BadArgument, BadRecord, NeogenesisError
 from neogenesis.core.record import to_json
 
 _LARGEST_INF, _LARGEST_MODULE, _MOST_FILES, _DEEPEST = 16 << 20, 256 << 20, 2_000_000, 40
+_LARGEST_CATALOG, _LARGEST_PROGRAM = 64 << 20, 256 << 20
 #: Written into the name of the cache: another version of the reader reads anew.
 _READER = "4"
 _SEVERAL = 400
@@ -124,6 +126,8 @@ def _from_infs(
         absent = () if own is not None else tuple(_absent(one, hardware.architecture))
         for number, match in hits:
             by_device.setdefault(number, []).append(msgspec.structs.replace(match, absent=absent))
+    if own is None:
+        _compare_with_catalogs(by_device, places, hardware.architecture)
     files: dict[str, list[tuple[Path, str]]] = {}
     for held in by_device.values():
         drivers, adding = sorted_matches(held)
@@ -306,11 +310,57 @@ def _cache_path(packages: Path) -> Path:
 
 
 def _has_catalog(one: Indexed, architecture: str) -> bool:
-    """Whether the catalogue that counts for the architecture is named, and lies beside the INF."""
+    return _catalog(one, architecture) is not None
+
+
+def _catalog(one: Indexed, architecture: str) -> Path | None:
+    """The catalogue that counts for the architecture; None where none is named, or it does not lie beside the INF."""
     assert one.inf is not None
     catalogs = one.inf.catalogs
     wanted = next((catalogs[k] for k in (f"nt{architecture}", "nt", "") if k in catalogs), None)
-    return wanted is not None and _beside(one.folder, wanted) is not None
+    return _beside(one.folder, wanted) if wanted is not None else None
+
+
+def _compare_with_catalogs(by_device: dict[int, list[Match]], places: dict[str, Indexed], architecture: str) -> None:
+    """Marks the packages whose files are not those that were signed. Only what comes first for a device is read: a
+    package that is marked goes to the end, and the next one is looked at."""
+    known: dict[str, tuple[str, ...]] = {}
+    for number, held in by_device.items():
+        ordered = held
+        while True:
+            drivers, adding = sorted_matches(ordered)
+            fresh = [m for m in (*drivers[:1], *adding) if not m.altered and m.inf not in known]
+            for match in fresh:
+                known[match.inf] = tuple(_altered(places[match.inf], architecture))
+            ordered = [msgspec.structs.replace(m, altered=known.get(m.inf, m.altered)) for m in ordered]
+            if not fresh:
+                break
+        by_device[number] = ordered
+
+
+def _altered(one: Indexed, architecture: str) -> Iterator[str]:
+    """Files that are named and that the catalogue lists otherwise; nothing where it cannot be read."""
+    catalog = _catalog(one, architecture)
+    if catalog is None or _size(catalog) > _LARGEST_CATALOG:
+        return
+    listed = listed_digests(catalog.read_bytes())
+    if not listed:
+        return
+    assert one.inf is not None
+    for name in (Path(one.name).name, *one.inf.files.get(architecture, ())):
+        path = _beside(one.folder, name)
+        if path is not None and not _digests(path) & listed:
+            yield name
+
+
+def _digests(path: Path) -> frozenset[bytes]:
+    """Of a file too large for a program only those of all of it."""
+    with path.open("rb") as file:
+        if _size(path) <= _LARGEST_PROGRAM:
+            return digests_of(file.read())
+        found = [hashlib.file_digest(file, "sha1").digest()]
+        file.seek(0)
+        return frozenset([*found, hashlib.file_digest(file, "sha256").digest()])
 
 
 def _beside(folder: Path, name: str) -> Path | None:

@@ -182,7 +182,7 @@ _CHARTS = Intake(
     told="Charts of the whole coast are to go onto it next month",
     starts="yes",
     must_survive="everything",
-    valuables=(*_here("notes in the charts"), *_said(charts="at the office")),
+    valuables=(*_here("notes in the charts"), Valuable(what="charts", where="at the office", shore="seen")),
     later=Later(consent_to_open="yes", recovery_key="not-encrypted"),
     timings=_start((44, 31), (45, 31), (43, 30)),
 )

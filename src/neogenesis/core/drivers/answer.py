@@ -57,7 +57,8 @@ class Best(Record, frozen=True, kw_only=True):
 class DeviceAnswer(Record, frozen=True, kw_only=True):
     """`others` counts further packages for it; `kind` is the code of a Kind, `without` what one would notice.
 
-    `extensions` are packages that add to its driver, `absent` files that it names and that are not there.
+    `extensions` are packages that add to its driver, `absent` files that it names and that are not there, `altered`
+    those that are not what its catalogue lists.
     """
 
     name: str
@@ -69,6 +70,7 @@ class DeviceAnswer(Record, frozen=True, kw_only=True):
     ids: tuple[str, ...]
     extensions: tuple[str, ...] = ()
     absent: tuple[str, ...] = ()
+    altered: tuple[str, ...] = ()
 
 
 class Skipped(Record, frozen=True, kw_only=True):
@@ -141,6 +143,7 @@ def answer(
                 ids=(*device.hardware_ids, *device.compatible_ids),
                 extensions=tuple(one.inf for one in adding) if has_driver else (),
                 absent=best.absent if best is not None else (),
+                altered=best.altered if best is not None else (),
             )
         )
         wanted = [best.inf] if best is not None and status in ("covered", "doubtful") else []
@@ -160,8 +163,8 @@ def answer(
 
 
 def sorted_matches(found: Iterable[Match]) -> tuple[list[Match], list[Match]]:
-    """Drivers, the best first, those of which files are absent last; and packages that only add to one."""
-    ordered = sorted(found, key=lambda m: (bool(m.absent), m.rank, m.inf.casefold()))
+    """Drivers, the best first, those of which files are absent or others last; and packages that only add to one."""
+    ordered = sorted(found, key=lambda m: (bool(m.absent or m.altered), m.rank, m.inf.casefold()))
     return [m for m in ordered if not m.is_extension], [m for m in ordered if m.is_extension]
 
 

@@ -25,7 +25,8 @@ class Match(Record, frozen=True, kw_only=True):
     """`rank` compares: the smaller is the better. `exact` is by one of the device's hardware ids.
 
     `is_extension` says that it only adds to another driver, `is_built_in` that the system has it itself, `for_suite`
-    that it is for some editions of a system only. `absent` are files that it names and that do not lie there.
+    that it is for some editions of a system only. `absent` are files that it names and that do not lie there, `altered`
+    those that are not what its catalogue lists.
     """
 
     inf: str
@@ -43,13 +44,15 @@ class Match(Record, frozen=True, kw_only=True):
     is_built_in: bool = False
     for_suite: bool = False
     absent: tuple[str, ...] = ()
+    altered: tuple[str, ...] = ()
 
     @property
     def is_doubtful(self) -> bool:
-        """No catalogue, files that are not there, only an identifier of a class, or only for some editions."""
+        """No catalogue, files that are not there or not those that it lists, only an identifier of a class, or only
+        for some editions."""
         return (
             not self.has_catalog
-            or bool(self.absent)
+            or bool(self.absent or self.altered)
             or self.for_suite
             or (not self.exact and is_generic(self.matched_id))
         )

@@ -42,6 +42,12 @@ def reasons_taken(log: Sequence[LogEntry]) -> tuple[str, ...]:
     return tuple(str(one) for one in found) if isinstance(found, list | tuple) else ()
 
 
+def again_taken(log: Sequence[LogEntry]) -> tuple[str, ...]:
+    """What was said, when that way was decided, to have to be done again afterwards."""
+    found = next((e.figures.get("again") for e in reversed(log) if e.kind == "decide"), None)
+    return tuple(str(one) for one in found) if isinstance(found, list | tuple) else ()
+
+
 def is_over(way: str, log: Sequence[LogEntry]) -> bool:
     """Whether there is something to tell that did not go through a transfer."""
     ended = {kind for e in log if (kind := _ended(e))}

@@ -9,7 +9,7 @@ from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.intake import START_UP, Intake, compared
-from neogenesis.core.job.deeds import cut_short, deeds, is_over, reasons_taken, way_taken
+from neogenesis.core.job.deeds import again_taken, cut_short, deeds, is_over, reasons_taken, way_taken
 from neogenesis.core.job.extras import extras_in
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
@@ -116,6 +116,7 @@ def make_report(job: Job, copy: CopyRecords, log: list[LogEntry], intake: Intake
             *(_old_drive(intake) if has_old else ()),
             *_opened(log),
             *_with_the_machine(intake),
+            *_again(log),
             Section("What you should still do", (first, *backup, *(_disposal(intake) if has_old else ()))),
             Section(
                 "Proof",
@@ -193,6 +194,7 @@ def report_without_copy(job: Job, way: str, log: list[LogEntry], intake: Intake 
             *where,
             *_opened(log),
             *_with_the_machine(intake),
+            *_again(log),
             Section("What you should still do", (*_STILL.get(way, _STILL[""]), *(_disposal(intake) if moves else ()))),
             *((Section("Proof", rows=tuple(_hands(log))),) if _hands(log) else ()),
         ),
@@ -223,6 +225,12 @@ _STILL: dict[str, tuple[str, ...]] = {
     "refer": ("Do not switch the machine on with this drive in it.",),
     "nothing-yet": ("Come back when that is done; until then nothing is at risk that was not before.",),
 }
+
+
+def _again(log: list[LogEntry]) -> tuple[Section, ...]:
+    """What has to be set up again, as it was said when the way was decided."""
+    rows = tuple((one, "as it was said before the work") for one in again_taken(log))
+    return (Section("What has to be set up again", rows=rows),) if rows else ()
 
 
 def _old_drive(intake: Intake) -> tuple[Section, ...]:
