@@ -103,6 +103,9 @@ def test_decide(case: dict[str, Any]) -> None:
         assert Decimal(chosen.cost_p50) < right["cost_below"]
     if "connection" in right:
         assert chosen.connection == right["connection"]
+    if "openings" in right:
+        assert chosen.openings == right["openings"]
+    assert not set(right.get("never_again", ())) & set(chosen.again)
     if "seats_within_budget" in right:
         assert found.seats_within_budget == right["seats_within_budget"]
     for way, text in right.get("again", {}).items():
