@@ -168,16 +168,24 @@ def test_a_trial_can_be_stopped_and_leaves_no_emulator(at_boot: MainWindow, qtbo
 
 
 def emulators() -> set[str]:
-    """Ids of emulators that run trials."""
-    found = set()
+    """Ids of emulators that run trials for this process: other tests may have some of their own."""
+    found, parents = set(), {}
     for path in Path("/proc").glob("[0-9]*/cmdline"):
         try:
             text = path.read_bytes()
+            parents[path.parent.name] = (path.parent / "stat").read_text().rpartition(")")[2].split()[1]
         except OSError:
             continue
         if b"qemu-system" in text and b"neogenesis-trial-" in text:
             found.add(path.parent.name)
-    return found
+    return {one for one in found if str(os.getpid()) in _above(one, parents)}
+
+
+def _above(process: str, parents: dict[str, str]) -> set[str]:
+    above: set[str] = set()
+    while (process := parents.get(process, "")) and process not in above:
+        above.add(process)
+    return above
 
 
 def test_what_is_looked_at_is_kept(at_boot: MainWindow, small_bench: Path, open_window: Open) -> None:

@@ -111,7 +111,7 @@ def make_report(job: Job, copy: CopyRecords, log: list[LogEntry], intake: Intake
         sections=(
             Section("What was done", (*_copied(copy, fresh, has_old), *deeds(log))),
             Section("Before and after", rows=(*before_after, *_measured(log, intake), *measured)),
-            *((Section("What could not be read", (_unread(copy, fresh),)),) if has_old else ()),
+            *((Section("What could not be read", (_unread(copy, fresh),)),) if has_old or returned else ()),
             *_not_returned(returned),
             *(_old_drive(intake) if has_old else ()),
             *_opened(log),
