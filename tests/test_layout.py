@@ -13,7 +13,9 @@ from neogenesis.core.drive import Drive, Health
 from neogenesis.core.errors import Refused
 from neogenesis.core.extent import Extents
 from neogenesis.core.plan import Plan, Policy, make_plan
-from neogenesis.core.plan.model import Target
+from neogenesis.core.plan.fresh import Filling, make_fresh_plan
+from neogenesis.core.plan.model import SystemImage, Target
+from neogenesis.core.plan.recipe import RecipeWishes, recipes
 from neogenesis.core.plan.solver import Share, solve
 from neogenesis.core.survey import PartitionFacts, Survey, Surveyed
 from neogenesis.core.survey.model import TableFacts, VolumeFacts
@@ -249,3 +251,19 @@ def test_a_large_drive_is_solved_at_once() -> None:
     started = time.perf_counter()
     make_plan(source, target(30_000 * GIB), Policy(grow="share"), new_ids())
     assert time.perf_counter() - started < 5
+
+
+def test_the_time_of_a_filled_volume_says_which_way_it_is_filled() -> None:
+    """Many small files take longer than few large ones, and longer still where nobody may mount."""
+    recipe = next(one for one in recipes() if one.name == "linux-uefi")
+    image = SystemImage(path="/s.tar.zst", digest="0" * 64, size_bytes=1, name="Fathom Linux")
+
+    def plan(files: int, mounts: bool) -> Plan:
+        filling = Filling(image, {"system": 325_000_000}, b"", b"", {"system": files}, mounts)
+        return make_fresh_plan(recipe, RecipeWishes(), target(40 * GIB), new_ids(), filling)
+
+    few, many, slow = plan(600, True), plan(32_000, True), plan(32_000, False)
+    assert few.estimate.seconds_p50 + 10 < many.estimate.seconds_p50 < many.estimate.seconds_p90
+    assert slow.estimate.seconds_p10 > many.estimate.seconds_p10 + 50 and slow.estimate.seconds_p50 > 250
+    assert "32000 files" in slow.reasons[-1] and "may not mount" in slow.reasons[-1]
+    assert many.reasons == few.reasons == plan(600, False).reasons

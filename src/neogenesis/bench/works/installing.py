@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Collection, Sequence
 from itertools import combinations
 from pathlib import Path
@@ -103,7 +104,9 @@ def plan_install(
     files = {key: count for key, count in system.files_by_key.items() if key in keys}
     if back is not None:
         files[key] = files.get(key, 0) + back.count
-    filling = Filling(image, filled, system.boot_code if legacy else b"", system.core if legacy else b"", files)
+    filling = Filling(
+        image, filled, system.boot_code if legacy else b"", system.core if legacy else b"", files, os.geteuid() == 0
+    )
     plan = make_fresh_plan(recipe, wishes, target, new_id, filling)
     told = {**answers.placed(), "MACHINE_ID": new_id().replace("-", "").lower()}
     parts = {p.number: k for p, k in zip(plan.layout.partitions, _keys(plan), strict=True)}
