@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -131,5 +132,8 @@ def test_a_job_without_a_copy_is_handed_over_in_the_window_and_at_a_shell(
     neogenesis("report", "T-7", tmp_path / "report.pdf", "--bench", bench)
     assert (tmp_path / "report.pdf").read_bytes().startswith(b"%PDF")
     qtbot.waitUntil(lambda: "The bin was emptied." in texts(window), timeout=10_000)
+    job.intake.put(msgspec.structs.replace(job.intake.intake, later=Later(old_parts="kept")))
+    assert not any("goes back" in check.text for check in view.checks())
     view.close_job.click()
     assert job.job.closed and not view.deed.isEnabled()
+    assert job.log()[-1].text == "Handed over" and not job.job.kept, "its drive never left it"

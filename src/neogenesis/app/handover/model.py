@@ -15,7 +15,7 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import Belonging
 from neogenesis.core.intake.change import given_back
 from neogenesis.core.job import Improvement, Report, improvement_of, report_from_records
-from neogenesis.core.job.deeds import FOR_CUSTOMER
+from neogenesis.core.job.deeds import FOR_CUSTOMER, frees_old_drive, way_taken
 from neogenesis.core.job.old_drive import End, KeptDrive, ended, kept_drive, load_kept, save_kept
 from neogenesis.core.record import to_json
 from neogenesis.core.transfer import RunFiles
@@ -109,6 +109,11 @@ class HandoverModel(QObject):
         self.changed.emit()
 
     @property
+    def has_freed_drive(self) -> bool:
+        """Whether the way that was decided leaves an old drive over."""
+        return self._session.job.has_old_drive and frees_old_drive(way_taken(self._session.log()))
+
+    @property
     def kept_drive(self) -> KeptDrive | None:
         """The old drive, where it stayed here."""
         return load_kept(self._session.dossier)
@@ -126,13 +131,15 @@ class HandoverModel(QObject):
     def hand_over(self) -> None:
         """Close the job; its records stay."""
         missing = [b.what for b in self.came_with if not b.back]
-        stays = self._intake.intake.later.old_parts in ("kept", "wiped")
+        freed = self.has_freed_drive
+        stays = freed and self._intake.intake.later.old_parts in ("kept", "wiped")
         text = "Handed over; the old drive is with us" if stays else "Handed over; the old drive is with the customer"
+        text = text if freed else "Handed over"
         self._session.record("handover", text, **({"not_given_back": missing} if missing else {}))
         dock, later = self._session.old_dock(), self._intake.intake.later
         drive = dock.docked.drive if dock is not None and dock.docked else None
         name = f"{drive.model} {drive.serial}".strip() if drive is not None else ""
-        kept = kept_drive(later, name, datetime.now().date())
+        kept = kept_drive(later, name, datetime.now().date()) if freed else None
         if kept is not None:
             save_kept(self._session.dossier, kept)
         here = {"kept": "here" if kept is not None else "", "kept_until": kept.until if kept is not None else ""}

@@ -245,7 +245,7 @@ class HandoverView(StopView):
         missing = [b.what for b in self._model.came_with if not b.back]
         if missing:
             checks.append(Check("caution", tr("Still to be given back: {0}").format(", ".join(missing))))
-        if not self._desk.job.closed:
+        if not self._desk.job.closed and self._model.has_freed_drive:
             checks.append(Check("note", tr("The old drive goes back, unchanged")))
         return checks
 

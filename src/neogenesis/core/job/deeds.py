@@ -31,6 +31,15 @@ _MENDED = {
 }
 
 
+#: Ways on which no drive leaves its machine.
+_STAYING = frozenset(("do-less", "repair-start", "repair-cause", "refer", "nothing-yet"))
+
+
+def frees_old_drive(way: str) -> bool:
+    """Whether an old drive is left over: one that goes back apart, or stays with the shop."""
+    return way not in _STAYING
+
+
 def way_taken(log: Sequence[LogEntry]) -> str:
     """The way that was decided last; empty while none was."""
     return next((str(e.figures["way"]) for e in reversed(log) if e.kind == "decide" and e.figures.get("way")), "")

@@ -9,7 +9,7 @@ from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.intake import START_UP, Intake, compared
-from neogenesis.core.job.deeds import again_taken, cut_short, deeds, is_over, reasons_taken, way_taken
+from neogenesis.core.job.deeds import again_taken, cut_short, deeds, frees_old_drive, is_over, reasons_taken, way_taken
 from neogenesis.core.job.extras import extras_in
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
@@ -179,7 +179,7 @@ def _measured(log: list[LogEntry], intake: Intake) -> list[tuple[str, str]]:
 def report_without_copy(job: Job, way: str, log: list[LogEntry], intake: Intake = Intake()) -> Report:
     """The report of a job that ended without a transfer, the way it was decided."""
     rows = _measured(log, intake)
-    moves = way in ("", "salvage", "replace-machine")
+    moves = frees_old_drive(way)
     reasons = reasons_taken(log) if way in ("refer", "nothing-yet") else ()
     unread = cut_short(log)
     day, title = log[-1].at[:10] if log else "", "Where the drive is"
