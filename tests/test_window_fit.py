@@ -102,6 +102,9 @@ def test_the_drive_in_the_dock_is_judged_before_another_one_is_sold(
         if bus == "usb-nvme":
             assert model.chosen.placed == (("corvane-n2-1000", BAY),) and "price is not" not in seen(window)
             assert model.cost == drive_cost(decide) and decide.facts.priced
+            window.show_stop("decide")
+            assert window.views["decide"].parts.placeholderText() == f"{model.cost:.2f}"
+            fit_view(window)
             line = next(one for one in model.lists() if "N2" in one.what)
             assert line.group == "stock", "it is not bought once more"
     assert model.chosen.system.part.id != "in the dock" and "not Corvane S5 tall 500 GB from the dock" in seen(window)

@@ -223,7 +223,7 @@ def _walk(window: MainWindow, photographer: Photographer, place: Path) -> None:
     job.survey.start()
     wait(lambda: job.survey.state == "done")
     photographer.take(window, "survey")
-    job.decide.put(parts_cost="64.90", replacement_price="640")
+    job.decide.put(replacement_price="640")
     window.show_stop("decide")
     photographer.take(window, "decide")
     window.show_stop("plan")

@@ -140,6 +140,8 @@ class DecideView(StopView):
         self.labour.blockSignals(False)
         self._labour.setText(f"{labour} {self._currency}")
         facts = self._model.facts
+        known = f"{facts.new_cost:.2f}" if facts.new_cost else ""  # of the drive in the dock
+        self.parts.setPlaceholderText(known or self._currency or "0.00")
         worth = facts.waiting if facts.waiting is not None else usual_waiting(facts.labour or _USUAL_HOUR)
         self.waiting.blockSignals(True)
         self.waiting.setValue(min(int(worth), _MOST_WAITING))
