@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -87,37 +88,25 @@ def make_report(job: Job, copy: CopyRecords, log: list[LogEntry], intake: Intake
     plan, manifest, returned = copy.plan, copy.manifest, copy.returned
     fresh = plan.source if isinstance(plan.source, FreshSource) else None
     has_old = fresh is None or job.has_old_drive
-    moved = [p for p in plan.layout.partitions if p.from_partition is not None]
-    before_after = []
-    for partition in moved:
-        was = plan.source.survey.partition(partition.from_partition or 0)
-        if was is not None and partition.role in ("system", "data"):
-            free = binary_text(max(0, partition.size_bytes - partition.used_bytes))
-            sizes = f"{binary_text(was.size_bytes)} before, {binary_text(partition.size_bytes)} now, {free} of it free"
-            before_after.append((partition.title, sizes))
     finished = next((e for e in reversed(log) if e.kind.startswith("transfer-") and "seconds" in e.figures), None)
     seconds = float(finished.figures.get("seconds", 0)) if finished else 0.0
     measured = [("Copied" if fresh is None else "Written", both_text(manifest.chunks.total))]
     if seconds:
         what = "Time for copying and checking" if fresh is None else "Time for writing and checking"
         measured.append((what, duration_text(seconds)))
-    first = "Start the machine a few times and open what matters most to you."
-    if fresh is not None and fresh.system is None:
-        first = "Have a system installed on the new drive: its volumes are empty."
-    backup = ("Make a backup from the new drive, and have it checked.",) if fresh is None or fresh.system else ()
     return Report(
         title=f"Report for {job.customer}",
         subtitle=f"{job.machine} · ticket {job.ticket} · {manifest.head.created[:10]}",
         sections=(
             Section("What was done", (*_copied(copy, fresh, has_old), *deeds(log))),
-            Section("Before and after", rows=(*before_after, *_measured(log, intake), *measured)),
+            Section("Before and after", rows=(*_sizes(plan), *_measured(log, intake), *measured)),
             *((Section("What could not be read", (_unread(copy, fresh),)),) if has_old or returned else ()),
             *_not_returned(returned),
             *(_old_drive(intake) if has_old else ()),
             *_opened(log),
             *_with_the_machine(intake),
             *_again(log),
-            Section("What you should still do", (first, *backup, *(_disposal(intake) if has_old else ()))),
+            Section("What you should still do", tuple(_still_to_do(copy, fresh, has_old, log, intake))),
             Section(
                 "Proof",
                 rows=(
@@ -154,6 +143,34 @@ def _copied(copy: CopyRecords, fresh: FreshSource | None, has_old: bool) -> list
         names = [p.title for p in plan.source.survey.partitions if p.number in plan.left_behind]
         done.append(f"Left on the old drive, as agreed: {', '.join(names)}.")
     return done
+
+
+def _sizes(plan: Plan) -> Iterator[tuple[str, str]]:
+    """Of each volume that was carried over and that a person sees."""
+    for partition in plan.layout.partitions:
+        was = plan.source.survey.partition(partition.from_partition) if partition.from_partition is not None else None
+        if was is not None and partition.role in ("system", "data"):
+            free = binary_text(max(0, partition.size_bytes - partition.used_bytes))
+            sizes = f"{binary_text(was.size_bytes)} before, {binary_text(partition.size_bytes)} now, {free} of it free"
+            yield partition.title, sizes
+
+
+def _still_to_do(
+    copy: CopyRecords, fresh: FreshSource | None, has_old: bool, log: list[LogEntry], intake: Intake
+) -> Iterator[str]:
+    is_empty = fresh is not None and fresh.system is None
+    if is_empty:
+        yield "Have a system installed on the new drive: its volumes are empty."
+    else:
+        yield "Start the machine a few times and open what matters most to you."
+    saved = copy.returned is not None or any(e.kind in ("salvage-done", "salvage-partial") for e in log)
+    if fresh is not None and has_old and not saved and intake.must_survive in ("everything", "files"):
+        yield "Have your files brought back: they are only on the old drive still."
+        return
+    if not is_empty:
+        yield "Make a backup from the new drive, and have it checked."
+    if has_old:
+        yield from _disposal(intake)
 
 
 def _unread(copy: CopyRecords, fresh: FreshSource | None) -> str:
