@@ -523,11 +523,12 @@ class PlanModel(QObject):
             return
         try:
             save(self.path, self.plan)
+            written = load(self.path, Plan, "plan")  # as it is read when it runs: 7 may have become 7.0
         except NeogenesisError as error:
             self.failure = failure_of(error)
             self.changed.emit()
             return
-        self.written, self._stamp = self.plan, self.path.stat().st_mtime_ns
+        self.written, self._stamp = written, self.path.stat().st_mtime_ns
         self._draft_path.unlink(missing_ok=True)
         self._session.record(
             "plan",
