@@ -654,3 +654,25 @@ def test_a_clock_that_was_set_back_takes_no_time_away(small_bench: Path, open_wi
     clock.wall = lambda: (datetime.now().astimezone() - timedelta(hours=2)).isoformat()  # type: ignore[method-assign]
     model.end_step(code)
     assert "0 min" in window.job.log()[-1].text and "-" not in window.job.log()[-1].text
+
+
+def test_a_plan_for_a_drive_with_findings_is_what_is_confirmed(
+    small_bench: Path, open_window: Open, qtbot: QtBot
+) -> None:
+    """Numbers of its health are whole before they are on file, and may be read back otherwise."""
+    health = {"temperature_c": 44, "pending_sectors": 52, "reallocated_sectors": 7, "power_on_hours": 48210}
+    simulated(
+        small_bench / "old.drive.json",
+        "old.img",
+        model="Halden 500",
+        serial="HD5-00009K3D",
+        rotational=True,
+        health=health,
+    )
+    window = open_window(small_bench)
+    survey(qtbot, window)
+    assert window.job.survey.record.health.reasons
+    plan(qtbot, window)
+    window.job.transfer.start("41F2")
+    qtbot.waitUntil(lambda: window.job.transfer.state in ("done", "failed"), timeout=60_000)
+    assert window.job.transfer.state == "done", window.job.transfer.failure
