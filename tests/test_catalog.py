@@ -41,6 +41,15 @@ def test_all_that_is_listed_is_read(by_text: bool) -> None:
     assert listed_digests(catalogue([])) == frozenset()
 
 
+def test_a_member_under_another_name_counts_by_its_data() -> None:
+    """Its identifier is no digest, and the others are read all the same."""
+    first, second = sha1(b"a"), hashlib.sha256(b"b").digest()
+    spelled = first.hex().upper().encode("utf-16-le")
+    whole = catalogue([first, second], by_text=True)
+    other = whole.replace(spelled, "driver, by its own name".ljust(40).encode("utf-16-le"))
+    assert other != whole and listed_digests(other) == {first, second}
+
+
 def test_what_is_no_catalogue_is_none() -> None:
     whole = catalogue([sha1(b"a")])
     for data in (

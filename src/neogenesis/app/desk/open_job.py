@@ -66,6 +66,7 @@ class OpenJob(Session):
         self.transfer = TransferModel(self, self.plan)
         self.handover = HandoverModel(self, self.plan, self.intake)
         self.keep = KeepModel(self)
+        self.decide.docked = self.fit.judge_docked
         self.transfer.busy_elsewhere = lambda: self.keep.is_active
         self.keep.busy_elsewhere = lambda: self.transfer.is_active
         self.plan.filed.connect(self.transfer.plan_written)

@@ -18,7 +18,7 @@ from neogenesis.app.survey.model import SurveyModel
 from neogenesis.bench.records.profiles import import_profiles, keep_machine, keep_part, known_parts
 from neogenesis.core.decide.price import least_of
 from neogenesis.core.errors import BadArgument, NeogenesisError
-from neogenesis.core.fit.docked import IN_DOCK, docked_part
+from neogenesis.core.fit.docked import docked_part
 from neogenesis.core.fit.lists import Line, lists_for, name_of
 from neogenesis.core.fit.match import Match, usable_bytes
 from neogenesis.core.fit.matrix import Matrix, matrix
@@ -90,7 +90,6 @@ class FitModel(QObject):
         self._columns: dict[str, int] = {}
         self.prices: dict[str, Decimal | None] = {}
         self._sets: tuple[Matrix, int, list[DriveSet]] | None = None
-        decide.docked = self._judge_docked
         for model in (survey, intake, decide):
             model.changed.connect(self.changed)
 
@@ -219,11 +218,12 @@ class FitModel(QObject):
     def docked_cost(self) -> Decimal | None:
         """With what it needs in this machine; None where no price is on record."""
         docked, match = self.docked, self.docked_match
-        if docked is None or docked.id == IN_DOCK:
+        if docked is None or self.prices.get(docked.id) is None:
             return None
         return price_of(match, self.prices) if match is not None else docked.cost
 
-    def _judge_docked(self) -> tuple[bool, Decimal | None]:
+    def judge_docked(self) -> tuple[bool, Decimal | None]:
+        """Whether the docked drive fits as far as is known, and what it costs."""
         match = self.docked_match
         return match is None or match.verdict != "does-not-fit", self.docked_cost
 

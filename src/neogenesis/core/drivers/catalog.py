@@ -71,13 +71,26 @@ def _inside(content: Any) -> bytes:
 def _digests(found: _TrustList) -> Iterator[bytes]:
     for member in found["members"]:
         raw = bytes(member["identifier"].native)
-        yield raw if len(raw) in _LENGTHS else bytes.fromhex(raw.decode("utf-16-le").rstrip("\0"))
+        if len(raw) in _LENGTHS:
+            yield raw
+        else:
+            yield from _spelled(raw)
         for attribute in member["attributes"]:
             if attribute["type"].dotted == _INDIRECT_DATA:
                 for value in attribute["values"]:
                     digest = core.Sequence.load(core.Sequence.load(value.dump())[1].dump())[1].native
                     if isinstance(digest, bytes) and len(digest) in _LENGTHS:
                         yield digest
+
+
+def _spelled(identifier: bytes) -> Iterator[bytes]:
+    """A digest that older catalogues spell in hexadecimal, in letters of 16 bits; nothing for another name."""
+    try:
+        digest = bytes.fromhex(identifier.decode("utf-16-le").rstrip("\0"))
+    except ValueError:
+        return
+    if len(digest) in _LENGTHS:
+        yield digest
 
 
 def digests_of(data: bytes | memoryview) -> frozenset[bytes]:
