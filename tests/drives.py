@@ -333,6 +333,12 @@ def standard_parts(system_mib: int = 300) -> list[Part]:
     ]
 
 
+def with_health(bench: Path, **health: int) -> None:
+    """The old drive of a small bench says that of itself."""
+    path = bench / "old.drive.json"
+    path.write_text(json.dumps(json.loads(path.read_text()) | {"health": health}))
+
+
 def simulated(path: Path, image: str, **traits: Any) -> Path:
     """A description of a drive for an image beside it."""
     path.write_text(json.dumps({"schema": "neogenesis.simulated-drive/1", "image": image, **traits}))

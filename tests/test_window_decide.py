@@ -18,7 +18,7 @@ from neogenesis.core.decide.times import hands_middle
 from neogenesis.core.decide.way import WAYS
 from neogenesis.core.decide.ways import consider
 from neogenesis.core.errors import BadArgument
-from tests.drives import simulated
+from tests.drives import simulated, with_health
 from tests.test_decide import USUAL, with_
 from tests.test_window import Open, survey, texts
 from tests.test_window_survey import colours
@@ -33,14 +33,7 @@ def decide_view(window: MainWindow) -> DecideView:
 
 @pytest.fixture
 def mechanical(small_bench: Path) -> Path:
-    simulated(
-        small_bench / "old.drive.json",
-        "old.img",
-        model="Halden 500",
-        serial="HD5-00009K3D",
-        rotational=True,
-        health={"power_on_hours": 100},
-    )
+    with_health(small_bench, power_on_hours=100)
     return small_bench
 
 

@@ -44,7 +44,7 @@ from neogenesis.core.transfer import RunFiles
 from neogenesis.core.transfer.manifest import save_manifest
 from neogenesis.core.transfer.regions import RegionMap, save_regions
 from tests.boots import BY_FILE, drive, loader
-from tests.drives import blank, data_hash, run, set_docks, simulated
+from tests.drives import blank, data_hash, run, set_docks, simulated, with_health
 from tests.test_window import plan, slow, survey, texts, transfer_view
 
 Open = Callable[[Path], MainWindow]
@@ -660,15 +660,7 @@ def test_a_plan_for_a_drive_with_findings_is_what_is_confirmed(
     small_bench: Path, open_window: Open, qtbot: QtBot
 ) -> None:
     """Numbers of its health are whole before they are on file, and may be read back otherwise."""
-    health = {"temperature_c": 44, "pending_sectors": 52, "reallocated_sectors": 7, "power_on_hours": 48210}
-    simulated(
-        small_bench / "old.drive.json",
-        "old.img",
-        model="Halden 500",
-        serial="HD5-00009K3D",
-        rotational=True,
-        health=health,
-    )
+    with_health(small_bench, pending_sectors=52, reallocated_sectors=7, power_on_hours=48210)
     window = open_window(small_bench)
     survey(qtbot, window)
     assert window.job.survey.record.health.reasons
