@@ -32,6 +32,7 @@ from neogenesis.core.boot.entries import BootList, faults_of, with_entries
 from neogenesis.core.boot.remedy import RemedyRow
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.job import stop_titled
+from neogenesis.core.job.deeds import came_with_drive
 from neogenesis.core.machine import Machine
 from neogenesis.core.plan.model import FreshSource
 from neogenesis.core.record import Record, load, refuse_faults, save, set_aside
@@ -471,7 +472,7 @@ class FirstBootModel(QObject):
         parts = plan.source.survey.partitions if plan is not None else ()
         has = {
             "": True,
-            "old": self._session.job.has_old_drive,
+            "old": came_with_drive(self._session.job, self._intake.intake),
             "second": self.old_stays or (plan is not None and plan.policy.data_volume_bytes is not None),
             "recovery": any(p.role == "recovery" for p in parts),
             "encrypted": any(p.volume.encrypted for p in parts),

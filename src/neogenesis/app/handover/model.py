@@ -15,7 +15,7 @@ from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import Belonging
 from neogenesis.core.intake.change import given_back
 from neogenesis.core.job import Improvement, Report, improvement_of, report_from_records
-from neogenesis.core.job.deeds import FOR_CUSTOMER, frees_old_drive, way_taken
+from neogenesis.core.job.deeds import FOR_CUSTOMER, came_with_drive, frees_old_drive, way_taken
 from neogenesis.core.job.old_drive import End, KeptDrive, ended, kept_drive, load_kept, save_kept
 from neogenesis.core.record import to_json
 from neogenesis.core.transfer import RunFiles
@@ -111,7 +111,8 @@ class HandoverModel(QObject):
     @property
     def has_freed_drive(self) -> bool:
         """Whether the way that was decided leaves an old drive over."""
-        return self._session.job.has_old_drive and frees_old_drive(way_taken(self._session.log()))
+        came = came_with_drive(self._session.job, self._intake.intake)
+        return came and frees_old_drive(way_taken(self._session.log()))
 
     @property
     def kept_drive(self) -> KeptDrive | None:

@@ -10,6 +10,7 @@ from neogenesis.bench.records.cases import read_named
 from neogenesis.core.errors import NeogenesisError
 from neogenesis.core.intake import load_intake
 from neogenesis.core.job import LogEntry
+from neogenesis.core.job.deeds import came_with_drive
 from neogenesis.core.job.guides import Guide, Part, guide_for
 from neogenesis.core.machine import machine_on_plate, read_machine
 from neogenesis.core.plan import Plan
@@ -25,10 +26,10 @@ def guide_of(what: str, part: Part, bench: str = "") -> Guide:
     from neogenesis.bench.records.profiles import known_machines
 
     with closing(existing_records(bench)) as store:
-        old = {"old"} if store.job(what).has_old_drive else set()
-        log, dossier = store.log(what), store.dossier(what)
+        job, log, dossier = store.job(what), store.log(what), store.dossier(what)
         machines, _ = known_machines(store.folder)
-        plate = load_intake(dossier).plate
+        intake = load_intake(dossier)
+    plate, old = intake.plate, {"old"} if came_with_drive(job, intake) else set()
     machine = machine_on_plate(plate.make, plate.model, machines).machine
     return guide_for(part, machine, log, _about(dossier / "plan.json") | _fitted(log) | old)
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from neogenesis.core.job.model import LogEntry
+from neogenesis.core.intake import Intake
+from neogenesis.core.job.model import Job, LogEntry
 from neogenesis.core.job.route import not_needed
 
 #: A deed that somebody wrote down for the customer.
@@ -33,6 +34,11 @@ _MENDED = {
 
 #: Ways on which no drive leaves its machine.
 _STAYING = frozenset(("do-less", "repair-start", "repair-cause", "refer", "nothing-yet"))
+
+
+def came_with_drive(job: Job, intake: Intake) -> bool:
+    """Whether there is an old drive: one that was chosen, or one that was never docked and holds what must survive."""
+    return bool(job.old_drive or job.old_identity) or intake.must_survive in ("everything", "files")
 
 
 def frees_old_drive(way: str) -> bool:

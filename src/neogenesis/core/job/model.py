@@ -43,11 +43,6 @@ class Job(Record, frozen=True, kw_only=True):
     kept: str = ""
     kept_until: str = ""
 
-    @property
-    def has_old_drive(self) -> bool:
-        """Whether one was ever chosen: a machine may come without any."""
-        return bool(self.old_drive or self.old_identity)
-
     def identity(self, which: Which) -> Identity | None:
         """Who the old or the new drive is, if that is on record."""
         text = self.old_identity if which == "old" else self.new_identity

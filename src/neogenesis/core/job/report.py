@@ -10,7 +10,16 @@ from blake3 import blake3
 
 from neogenesis.core.errors import BadRecord
 from neogenesis.core.intake import START_UP, Intake, compared
-from neogenesis.core.job.deeds import again_taken, cut_short, deeds, frees_old_drive, is_over, reasons_taken, way_taken
+from neogenesis.core.job.deeds import (
+    again_taken,
+    came_with_drive,
+    cut_short,
+    deeds,
+    frees_old_drive,
+    is_over,
+    reasons_taken,
+    way_taken,
+)
 from neogenesis.core.job.extras import extras_in
 from neogenesis.core.job.improvement import improvement_of
 from neogenesis.core.job.model import Job, LogEntry
@@ -87,7 +96,7 @@ def make_report(job: Job, copy: CopyRecords, log: list[LogEntry], intake: Intake
     """The report of a finished transfer, from its records alone."""
     plan, manifest, returned = copy.plan, copy.manifest, copy.returned
     fresh = plan.source if isinstance(plan.source, FreshSource) else None
-    has_old = fresh is None or job.has_old_drive
+    has_old = fresh is None or came_with_drive(job, intake)
     finished = next((e for e in reversed(log) if e.kind.startswith("transfer-") and "seconds" in e.figures), None)
     seconds = float(finished.figures.get("seconds", 0)) if finished else 0.0
     measured = [("Copied" if fresh is None else "Written", both_text(manifest.chunks.total))]
