@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -15,10 +16,13 @@ from pytestqt.qtbot import QtBot
 from neogenesis.app.handover.view import HandoverView
 from neogenesis.app.pictures import pause
 from neogenesis.app.shell.window import MainWindow
+from neogenesis.bench.works.planning import load_plan
 from neogenesis.core.decide.way import WAYS
 from neogenesis.core.intake import Intake, Later
 from neogenesis.core.job import Job, LogEntry, Report, report_from_records
 from neogenesis.core.job.route import not_needed
+from neogenesis.core.transfer import RunFiles
+from tests.drives import blank
 from tests.test_window import Open, survey, texts
 
 JOB = Job(ticket="T-9", customer="The harbour choir", machine="Petrel 12", old_drive="old.drive.json")
@@ -101,6 +105,49 @@ def test_what_was_told_to_the_customer_and_why_stand_there() -> None:
     assert again is not None and ("accounts", "as it was said before the work") in again.sections[2].rows
     swapped = reported(decided("do-less", ("swap-done", {"out": 6, "back": 6})))
     assert swapped is not None and "Of 6 fasteners that came out, 6 went back." in words(swapped)
+
+
+def test_a_clean_drive_says_what_is_not_on_it(
+    small_bench: Path, neogenesis: Callable[..., Any], tmp_path: Path
+) -> None:
+    """Empty volumes start nothing; files that are nowhere else are no rubbish; without an old drive none is spoken of."""
+    new = small_bench / "new.drive.json"
+    neogenesis("recipe", "data", new, "--confirm", "41F2", "-o", tmp_path / "plan.json")
+    plan, manifest = load_plan(tmp_path / "plan.json"), RunFiles(tmp_path / "plan.json").manifest
+
+    def told(job: Job, log: list[LogEntry], intake: Intake) -> str:
+        report = report_from_records(job, plan, manifest, log, intake)
+        assert report is not None
+        return words(report)
+
+    held, nameless = Intake(must_survive="files"), msgspec.structs.replace(JOB, old_drive="")
+    alone = told(JOB, [], held)
+    assert "its volumes are empty" in alone and "only on the old drive still" in alone and "disposal" not in alone
+    assert "Start the machine a few times" not in alone and "Written" in alone and "Copied" not in alone
+    assert "only on the old drive still" in told(nameless, [], held), "it was never docked, and holds them all the same"
+    assert "only on the old drive still" in told(JOB, log_of(("salvage-failed", {})), held)
+    saved = told(JOB, log_of(("salvage-done", {})), held)
+    assert "only on the old drive" not in saved and "disposal" in saved and "each with a checksum" in saved
+    bare = told(nameless, [], Intake(must_survive="nothing"))
+    assert "old drive" not in bare and "its volumes are empty" in bare
+
+
+def test_of_what_nobody_understands_no_free_room_is_told(
+    standard: Path, tmp_path: Path, neogenesis: Callable[..., Any]
+) -> None:
+    new, path = blank(tmp_path / "new.img", 900), tmp_path / "p.json"
+    survey = json.loads(neogenesis("survey", standard, "--json").stdout)
+    place = next(p for p in survey["partitions"] if p["role"] == "system")
+    with standard.open("r+b") as file:
+        file.seek(place["start_bytes"])
+        file.write(b"LUKS\xba\xbe\0\1".ljust(64 << 10, b"\0"))
+    neogenesis("plan", standard, new, "--intent", "exact", "-o", path)
+    neogenesis("transfer", path, "--confirm", "new")
+    report = report_from_records(JOB, load_plan(path), RunFiles(path).manifest, [])
+    assert report is not None
+    rows = dict(next(s.rows for s in report.sections if s.heading == "Before and after"))
+    told = [value for name, value in rows.items() if " before, " in value]
+    assert len(told) == 2 and sum("free" in value for value in told) == 1, told
 
 
 def test_a_job_without_a_copy_is_handed_over_in_the_window_and_at_a_shell(

@@ -159,9 +159,10 @@ def _sizes(plan: Plan) -> Iterator[tuple[str, str]]:
     for partition in plan.layout.partitions:
         was = plan.source.survey.partition(partition.from_partition) if partition.from_partition is not None else None
         if was is not None and partition.role in ("system", "data"):
+            old, new = binary_text(was.size_bytes), binary_text(partition.size_bytes)
             free = binary_text(max(0, partition.size_bytes - partition.used_bytes))
-            sizes = f"{binary_text(was.size_bytes)} before, {binary_text(partition.size_bytes)} now, {free} of it free"
-            yield partition.title, sizes
+            sizes = f"{old} before, {new} now"
+            yield partition.title, f"{old} before, {new} now, {free} of it free" if was.volume.understood else sizes
 
 
 def _still_to_do(
